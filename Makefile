@@ -1,0 +1,47 @@
+# Two commands are all a fresh machine needs: `make demo` and `make test`.
+PORT ?= 8765
+VENV := .venv
+BIN := $(VENV)/bin
+PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
+
+.PHONY: setup demo test bench lint shots lock clean
+
+setup: $(VENV)/.app
+
+$(VENV)/.app: requirements.lock pyproject.toml
+	test -x $(BIN)/python || python3 -m venv $(VENV)
+	$(PIP) install --require-hashes -r requirements.lock
+	$(PIP) install --require-hashes -r requirements-build.lock
+	$(PIP) install --no-deps --no-build-isolation --editable .
+	touch $@
+
+$(VENV)/.test: $(VENV)/.app requirements-test.lock
+	$(PIP) install --require-hashes -r requirements-test.lock
+	command -v chromium >/dev/null || { apt-get update -qq && apt-get install -y -qq chromium; }
+	touch $@
+
+demo: setup ## start with the made-up meeting; FRESH=1 forgets what was changed
+	$(BIN)/iterum serve --demo --port $(PORT) $(if $(FRESH),--fresh)
+
+lint: $(VENV)/.test
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+	$(BIN)/interrogate --quiet src/iterum/core
+
+test: $(VENV)/.test lint
+	$(BIN)/pytest tests
+
+bench: $(VENV)/.test ## timings, as ratios; kept out of pass or fail
+	$(BIN)/pytest benchmarks --benchmark-only --benchmark-columns=median,iqr,rounds --benchmark-sort=name -p no:cacheprovider
+
+shots: $(VENV)/.test ## refresh docs/screenshots from the demo data
+	$(BIN)/python tests/browser/screenshots.py
+
+lock: ## pin anew: hashes, and no addresses
+	for group in "" "--group test" "--only-group build"; do echo $$group; done
+	uv pip compile pyproject.toml --generate-hashes --no-header --no-annotate --no-emit-index-url --python-version 3.11 -q -o requirements.lock
+	uv pip compile pyproject.toml --group test --generate-hashes --no-header --no-annotate --no-emit-index-url --python-version 3.11 -q -o requirements-test.lock
+
+clean:
+	rm -rf $(VENV) dist data

@@ -1,0 +1,199 @@
+"""The commands. Each reads a session file, asks the core, and prints a table for people or JSON."""
+
+import json
+import sys
+from collections.abc import Callable, Sequence
+from functools import wraps
+from pathlib import Path
+from typing import Any
+
+import click
+
+from iterum.core.feed import feed_of
+from iterum.core.kit import find
+from iterum.core.matching import match
+from iterum.core.packs import Pack, judge_pack
+from iterum.core.reasons import Unsafe
+from iterum.core.session import GroupChoice, Session
+from iterum.core.sizing import Setup, Sizing, size
+from iterum.exchange import results
+from iterum.exchange.faults import BadInput, Fault
+from iterum.exchange.session import MAX_BYTES, parse
+from iterum.wording import LIMIT_NAMES, about, family_label, minutes, plain, sentence
+
+BAD_INPUT, REFUSED = 2, 3
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="iterum")
+def main() -> None:
+    """Plan charging sessions for many packs: which may share a board, at what amps, and why."""
+
+
+def _load(file: str) -> Session:
+    """The session in a file. Raises BadInput, also when there is no such file."""
+    path = Path(file)
+    try:
+        if path.is_dir():
+            raise BadInput([Fault("", "is a folder; name a session file")])
+        with path.open("rb") as stream:
+            raw = stream.read(MAX_BYTES + 1)
+    except (OSError, ValueError) as error:
+        why = getattr(error, "strerror", None) or str(error)
+        if isinstance(error, BadInput):
+            raise
+        raise BadInput([Fault("", f"cannot be read: {why}")]) from error
+    return parse(raw)
+
+
+def _reads_session(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Give a command its session, and map bad input and unsafe wishes to their exit codes in one place."""
+
+    @click.argument("file", type=click.Path())
+    @click.option("--json", "as_json", is_flag=True, help="Print JSON, with the names of the session file.")
+    @wraps(command)
+    def run(file: str, as_json: bool, **options: Any) -> None:
+        try:
+            command(_load(file), as_json, **options)
+        except BadInput as error:
+            for fault in error.faults:
+                click.echo(_printable(f"{Path(file).name}: {fault}"), err=True)
+            sys.exit(BAD_INPUT)
+        except Unsafe as refusal:
+            for item in refusal.reasons:
+                click.echo(_printable(f"refused: {about(item)}"), err=True)
+            sys.exit(REFUSED)
+
+    return run
+
+
+def _printable(text: str) -> str:
+    """Text from a file without control characters, which could move a terminal's cursor."""
+    return "".join(letter if letter.isprintable() else "?" for letter in text)
+
+
+def _table(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
+    """A table for people: columns as wide as their widest entry, the last one free."""
+    cells = [[_printable(cell) for cell in row] for row in (headings, *rows)]
+    widths = [max(len(row[column]) for row in cells) for column in range(len(headings) - 1)]
+    for row in cells:
+        padded = [cell.ljust(width) for cell, width in zip(row, widths, strict=False)]
+        click.echo("  ".join((*padded, row[-1])).rstrip())
+
+
+def _print_json(document: Any) -> None:
+    click.echo(json.dumps(document, indent=2, ensure_ascii=True))
+
+
+def _volts(value: float | None, digits: int = 2) -> str:
+    return "-" if value is None else f"{value:.{digits}f}"
+
+
+@main.command()
+@_reads_session
+def check(session: Session, as_json: bool) -> None:
+    """The verdict on each pack: fit, look or stop, with its reasons."""
+    verdicts = [judge_pack(pack, session.rules) for pack in session.packs]
+    if as_json:
+        _print_json(results.check_document(verdicts))
+        return
+    rows = []
+    for verdict in verdicts:
+        charge = "-"
+        if verdict.soc is not None:
+            charge = f"{verdict.soc.low * 100:.0f}-{verdict.soc.high * 100:.0f} %"
+            charge += " (estimate)" if verdict.soc.estimate else ""
+        rows.append(
+            (
+                verdict.pack.id,
+                family_label(verdict.pack.family),
+                verdict.level.value,
+                _volts(verdict.pack.cell_v, 3),
+                _volts(verdict.spread_v),
+                charge,
+                f"{verdict.pack.rated_energy_wh:.1f}",
+                " ".join(sentence(item) for item in verdict.reasons),
+            )
+        )
+    _table(("pack", "class", "verdict", "V/cell", "apart", "charge", "Wh", "why"), rows)
+
+
+@main.command("match")
+@_reads_session
+def match_command(session: Session, as_json: bool) -> None:
+    """Which packs may share a board, in what order to plug them in, and what would mend the rest."""
+    matching = match(session.packs, session.kit, session.rules)
+    if as_json:
+        _print_json(results.match_document(matching))
+        return
+    rows = [
+        (
+            str(number),
+            family_label(group.family),
+            _volts(group.window.spread_v, 3),
+            f"{_volts(group.window.allowed_v, 3)} a {group.window.per}",
+            " ".join(group.plug_in_order),
+        )
+        for number, group in enumerate(matching.groups, 1)
+    ]
+    _table(("group", "class", "V apart", "allowed", "packs, in the order to plug them in"), rows)
+    if not matching.proven:
+        click.echo("A smaller number of groups was not ruled out in the time a search may take.")
+    if matching.left_out:
+        click.echo("\nLeft out")
+        _table(
+            ("pack", "why", "what mends it"),
+            [(left.pack.id, sentence(left.reason), sentence(left.fix)) for left in matching.left_out],
+        )
+
+
+def _chosen(session: Session) -> tuple[GroupChoice, tuple[Pack, ...]]:
+    """The group of the file with its packs. Raises BadInput when the file names none."""
+    if session.group is None:
+        raise BadInput([Fault("group", "is missing; say which packs, board and channel")])
+    by_id = {pack.id: pack for pack in session.packs}
+    return session.group, tuple(by_id[name] for name in session.group.packs)
+
+
+def _setup(session: Session, group: GroupChoice) -> Setup:
+    """Board, channel and feed of the file's group. Raises BadInput when it names no channel."""
+    for charger, channel in session.kit.channels():
+        if channel.id == group.channel:
+            return Setup(find(session.kit.boards, group.board), channel, feed_of(charger, session.kit))
+    raise BadInput([Fault("group.channel", "is missing; name the channel that charges the group")])
+
+
+@main.command("size")
+@_reads_session
+def size_command(session: Session, as_json: bool) -> None:
+    """The amps to dial for the file's group, every limit, and the card to set on the charger."""
+    group, packs = _chosen(session)
+    sizing = size(packs, _setup(session, group), session.rules)
+    if as_json:
+        _print_json(results.size_document(sizing))
+        return
+    click.echo(f"Dial {plain(sizing.current_a)} A ({sizing.rate_c:.2f}C). Narrowest: {LIMIT_NAMES[sizing.binding]}.\n")
+    ordered = sorted(sizing.limits, key=lambda limit: limit.current_a)
+    _table(("limit", "A", "how"), [(limit.name, f"{limit.current_a:.2f}", sentence(limit.reason)) for limit in ordered])
+    click.echo()
+    shares = [(share.id, f"{share.current_a:.2f}", f"{share.rate_c:.2f}") for share in sizing.shares]
+    _table(("pack", "A", "C"), shares)
+    click.echo()
+    _print_card(sizing)
+    for note in sizing.notes:
+        click.echo(sentence(note))
+
+
+def _print_card(sizing: Sizing) -> None:
+    card = sizing.dial
+    rows = [
+        ("kind", f"{card.chemistry}, {card.mode}"),
+        ("cells", f"{card.cells} S"),
+        ("current", f"{plain(card.current_a)} A"),
+        ("full at", f"{card.end_v:.2f} V per cell, {card.full_pack_v:.2f} V in all"),
+        ("capacity", f"{card.capacity_mah:.0f} mAh"),
+        ("timer", minutes(card.timer_min)),
+        ("temperature", f"stop at {card.temperature_cutoff_c} °C"),
+        ("must show", f"{card.cells} S and {card.pack_v:.2f} V, within {card.pack_tolerance_v:.2f}; if not, stop"),
+    ]
+    _table(("set", "to"), rows)

@@ -1,0 +1,170 @@
+"""Chemistries: the volts that matter for each, and state of charge from rest volts.
+
+The volts per cell are common practice, no source, unless a field says otherwise. Each open-circuit
+table names its publication; `tests/published/test_open_circuit_tables.py` computes them anew from it.
+"""
+
+from bisect import bisect_left
+from dataclasses import dataclass
+
+from iterum.core.quantities import difference
+
+METER_RESOLUTION_V = 0.01
+"""What a field cell checker can tell apart, V per cell. Common practice, no source."""
+
+
+@dataclass(frozen=True)
+class OpenCircuitTable:
+    """Rest volts of one cell against its state of charge.
+
+    cell_v : V per cell at 0, 5, 10 ... 100 % state of charge, rising.
+    source : the publication, or the word "estimate".
+    limits : what the table does not claim.
+    """
+
+    cell_v: tuple[float, ...]
+    source: str
+    limits: str
+
+    def rest_v(self, soc: float) -> float:
+        """Rest volts of one cell at a state of charge (0..1), linear between entries, flat outside."""
+        if soc <= 0:
+            return self.cell_v[0]
+        if soc >= 1:
+            return self.cell_v[-1]
+        position = soc * (len(self.cell_v) - 1)
+        index = int(position)
+        low, high = self.cell_v[index], self.cell_v[index + 1]
+        return low + (high - low) * (position - index)
+
+    def soc(self, cell_v: float) -> float:
+        """State of charge (0..1) of a cell at rest volts, the inverse of `rest_v`; 0 or 1 outside the table."""
+        if cell_v <= self.cell_v[0]:
+            return 0.0
+        if cell_v >= self.cell_v[-1]:
+            return 1.0
+        index = bisect_left(self.cell_v, cell_v)
+        low, high = self.cell_v[index - 1], self.cell_v[index]
+        return (index - 1 + (cell_v - low) / (high - low)) / (len(self.cell_v) - 1)
+
+
+@dataclass(frozen=True)
+class Chemistry:
+    """One kind of cell. Every `_v` is volts per cell; `rest` means after it has settled without a load.
+
+    nominal_v : what the label multiplies by the number of cells.
+    full_v : end volts of a full charge.
+    full_rest_v : from here on a resting cell counts as full.
+    storage_low_v, storage_high_v : put away between these.
+    careful_v, hard_v : stop using; below `hard_v` it was run too low.
+    refuse_v : below this it is not charged again.
+    default_rate_c : the kind rate, multiples of capacity per hour, when the pilot has set none.
+    joins : whether its charge ends by volts, so that packs may share a board.
+    table : open-circuit table, or None where volts do not tell the charge.
+    """
+
+    name: str
+    label: str
+    nominal_v: float
+    full_v: float
+    full_rest_v: float
+    storage_low_v: float
+    storage_high_v: float
+    careful_v: float
+    hard_v: float
+    refuse_v: float
+    default_rate_c: float
+    joins: bool
+    table: OpenCircuitTable | None
+    flat_low_v: float | None = None
+    flat_high_v: float | None = None
+
+
+_AI2020 = OpenCircuitTable(
+    (
+        3.000, 3.542, 3.640, 3.665, 3.695, 3.717, 3.733, 3.748, 3.762, 3.776, 3.793,
+        3.812, 3.836, 3.868, 3.909, 3.952, 3.994, 4.041, 4.088, 4.138, 4.200,
+    ),
+    source="Ai et al., J. Electrochem. Soc., doi:10.1149/2.0122001JES (LCO/graphite pouch cell, set Ai2020)",
+    limits="a commercial pouch cell; no hobby pack was measured; weak below 3.6 V",
+)  # fmt: skip
+_CHEN2020 = OpenCircuitTable(
+    (
+        2.500, 3.109, 3.296, 3.434, 3.485, 3.529, 3.581, 3.629, 3.667, 3.705, 3.751,
+        3.798, 3.841, 3.890, 3.948, 3.994, 4.042, 4.081, 4.097, 4.124, 4.200,
+    ),
+    source="Chen et al., J. Electrochem. Soc., doi:10.1149/1945-7111/ab9050 (NMC811 21700 cell, set Chen2020)",
+    limits="other round cells differ by up to 7 points at mid charge",
+)  # fmt: skip
+_PRADA2013 = OpenCircuitTable(
+    (
+        2.000, 2.785, 2.978, 3.108, 3.168, 3.186, 3.206, 3.232, 3.252, 3.262, 3.266,
+        3.268, 3.269, 3.270, 3.274, 3.293, 3.310, 3.313, 3.314, 3.316, 3.600,
+    ),
+    source="Prada et al., J. Electrochem. Soc., doi:10.1149/2.053304jes (LFP cell, set Prada2013)",
+    limits="shape only; between 3.25 and 3.32 V the charge cannot be told from volts",
+)  # fmt: skip
+_LIHV_ESTIMATE = OpenCircuitTable(
+    (
+        3.000, 3.553, 3.646, 3.675, 3.705, 3.726, 3.743, 3.759, 3.774, 3.793, 3.815,
+        3.843, 3.882, 3.928, 3.975, 4.025, 4.078, 4.132, 4.200, 4.275, 4.350,
+    ),
+    source="estimate, no source (the lipo curve to 90 %, straight above)",
+    limits="an estimate: no LiHV cell was measured",
+)  # fmt: skip
+
+CHEMISTRIES: dict[str, Chemistry] = {
+    chemistry.name: chemistry
+    for chemistry in (
+        Chemistry("lipo", "LiPo", 3.70, 4.20, 4.18, 3.80, 3.85, 3.5, 3.3, 3.0, 1.0, True, _AI2020),
+        Chemistry("lihv", "LiHV", 3.80, 4.35, 4.33, 3.80, 3.85, 3.5, 3.3, 3.0, 1.0, True, _LIHV_ESTIMATE),
+        Chemistry("li-ion", "Li-ion", 3.60, 4.20, 4.18, 3.70, 3.80, 3.0, 2.8, 2.5, 0.5, True, _CHEN2020),
+        # A full LiFePO4 cell falls from 3.60 V to about 3.35 V within the hour.
+        Chemistry(
+            "life", "LiFe", 3.20, 3.60, 3.34, 3.28, 3.32, 2.8, 2.6, 2.5, 1.0, True, _PRADA2013, 3.25, 3.32
+        ),
+        # Its end is a small drop in volts that a board would hide; volts never tell its charge.
+        Chemistry("nimh", "NiMH", 1.20, 1.50, 1.45, 1.15, 1.45, 1.0, 0.9, 0.8, 0.5, False, None),
+    )
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class StateOfCharge:
+    """What rest volts tell about the charge, each 0..1.
+
+    value : the best single figure, or None where volts cannot tell one.
+    low, high : the range that a meter of `METER_RESOLUTION_V` leaves open.
+    estimate : whether the table behind it is an estimate without a source.
+    """
+
+    value: float | None
+    low: float
+    high: float
+    source: str
+    estimate: bool
+
+    @property
+    def middle(self) -> float:
+        """A figure to compute with: the value, or the middle of the range where there is none."""
+        return self.value if self.value is not None else (self.low + self.high) / 2
+
+
+def state_of_charge(chemistry: Chemistry, cell_v: float) -> StateOfCharge | None:
+    """State of charge of a rested cell, V per cell; None for a chemistry whose volts do not tell it.
+
+    The width is the meter's resolution on the slope of the curve, half a step to either side. On the
+    flat part of a life curve the value is None and the range spans the whole flat part.
+    """
+    table = chemistry.table
+    if table is None:
+        return None
+    low = table.soc(difference(cell_v, METER_RESOLUTION_V / 2))
+    high = table.soc(cell_v + METER_RESOLUTION_V / 2)
+    value: float | None = table.soc(cell_v)
+    if chemistry.flat_low_v is not None and chemistry.flat_high_v is not None:
+        if chemistry.flat_low_v <= cell_v <= chemistry.flat_high_v:
+            low = min(low, table.soc(chemistry.flat_low_v))
+            high = max(high, table.soc(chemistry.flat_high_v))
+            value = None
+    return StateOfCharge(value, low, high, table.source, table.source.startswith("estimate"))

@@ -1,0 +1,158 @@
+"""What boards, channels, chargers, supplies and sources can each do."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import TypeVar
+
+DEFAULT_LEAD_MOHM = 5.0
+"""Plug and lead of one pack's branch. Common practice, no source."""
+DEFAULT_CAPACITY_STEP_MAH = 100.0
+"""Step of a charger's capacity setting. Common practice, no source."""
+
+
+@dataclass(frozen=True)
+class Board:
+    """A parallel board: all ports are common inside.
+
+    ports : packs it takes. min_cells, max_cells : cell counts its balance sockets take.
+    max_current_a : what its lead and plug carry in all. port_fuse_a : fuse of each port, None without.
+    """
+
+    id: str
+    ports: int
+    min_cells: int = 1
+    max_cells: int = 14
+    max_current_a: float | None = None
+    port_fuse_a: float | None = None
+    lead_mohm: float = DEFAULT_LEAD_MOHM
+    connector: str | None = None
+    name: str | None = None
+
+    def takes(self, cells: int) -> bool:
+        """Whether its balance sockets take packs of this many cells."""
+        return self.min_cells <= cells <= self.max_cells
+
+
+@dataclass(frozen=True)
+class Channel:
+    """One output of a charger."""
+
+    id: str
+    max_current_a: float
+    max_power_w: float
+    min_current_a: float = 0.1
+    current_step_a: float = 0.1
+    min_cells: int = 1
+    max_cells: int = 6
+    discharge_power_w: float | None = None
+    capacity_step_mah: float = DEFAULT_CAPACITY_STEP_MAH
+    name: str | None = None
+
+    def takes(self, cells: int) -> bool:
+        """Whether it charges packs of this many cells."""
+        return self.min_cells <= cells <= self.max_cells
+
+
+@dataclass(frozen=True)
+class Charger:
+    """A charger with its channels.
+
+    fed_by : id of a supply or source, None for mains without a limit.
+    efficiency : between its input and the packs. total_power_w : shared by its channels.
+    power_by_input_v : (input V, W) pairs, linear between, flat outside.
+    """
+
+    id: str
+    channels: tuple[Channel, ...]
+    fed_by: str | None = None
+    efficiency: float = 0.85
+    total_power_w: float | None = None
+    input_min_v: float | None = None
+    input_max_v: float | None = None
+    max_input_current_a: float | None = None
+    power_by_input_v: tuple[tuple[float, float], ...] = ()
+    name: str | None = None
+
+    def power_at(self, input_v: float) -> float | None:
+        """Charging watts it gives at an input voltage; None where no such limit is known."""
+        points = sorted(self.power_by_input_v)
+        if not points:
+            return None
+        if input_v <= points[0][0]:
+            return points[0][1]
+        for (low_v, low_w), (high_v, high_w) in pairwise(points):
+            if input_v <= high_v:
+                return low_w + (high_w - low_w) * (input_v - low_v) / (high_v - low_v)
+        return points[-1][1]
+
+
+@dataclass(frozen=True)
+class Supply:
+    """A power supply: `max_power_w` is what it gives out, `efficiency` is between its source and its output."""
+
+    id: str
+    max_power_w: float
+    output_v: float | None = None
+    fed_by: str | None = None
+    efficiency: float = 0.88
+    name: str | None = None
+
+
+@dataclass(frozen=True)
+class Source:
+    """Where the energy comes from.
+
+    energy_wh : Wh it holds, None for endless. usable_fraction : the part that may be taken (0..1).
+    """
+
+    id: str
+    voltage_v: float | None = None
+    max_current_a: float | None = None
+    max_power_w: float | None = None
+    energy_wh: float | None = None
+    usable_fraction: float = 1.0
+    name: str | None = None
+
+    @property
+    def power_limit_w(self) -> float | None:
+        """The most it may give, W: the smaller of its watts and its amps times volts; None without a limit."""
+        limits = [] if self.max_power_w is None else [self.max_power_w]
+        if self.max_current_a is not None and self.voltage_v is not None:
+            limits.append(self.max_current_a * self.voltage_v)
+        return min(limits, default=None)
+
+    @property
+    def usable_wh(self) -> float | None:
+        """Wh that may be taken from it; None for endless."""
+        return None if self.energy_wh is None else self.energy_wh * self.usable_fraction
+
+
+Item = TypeVar("Item", Board, Charger, Supply, Source)
+
+
+@dataclass(frozen=True)
+class Kit:
+    """Everything a pilot has to charge with."""
+
+    boards: tuple[Board, ...] = ()
+    chargers: tuple[Charger, ...] = ()
+    supplies: tuple[Supply, ...] = ()
+    sources: tuple[Source, ...] = ()
+
+    def channels(self) -> Iterator[tuple[Charger, Channel]]:
+        """Every channel with its charger, in the order of the kit."""
+        for charger in self.chargers:
+            for channel in charger.channels:
+                yield charger, channel
+
+    def ports_for(self, cells: int) -> int | None:
+        """Most ports of a board that takes this many cells; 0 without one, None when no board is known at all."""
+        if not self.boards:
+            return None
+        return max((board.ports for board in self.boards if board.takes(cells)), default=0)
+
+
+def find(items: Sequence[Item], wanted_id: str | None) -> Item | None:
+    """The item with this id, or None."""
+    return next((item for item in items if item.id == wanted_id), None)

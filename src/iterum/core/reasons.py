@@ -1,0 +1,26 @@
+"""Why a result is what it is: a code with its numbers. `iterum.wording` turns one into its one sentence."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Reason:
+    """A reason as data. `numbers` carry their unit in the key, as everywhere else."""
+
+    code: str
+    numbers: Mapping[str, Any] = field(default_factory=dict)
+
+
+def reason(code: str, **numbers: Any) -> Reason:
+    """A `Reason` with its numbers as keywords."""
+    return Reason(code, numbers)
+
+
+class Unsafe(Exception):
+    """A wish that is refused because it would be unsafe or cannot be done. Carries every reason."""
+
+    def __init__(self, reasons: tuple[Reason, ...]) -> None:
+        super().__init__(", ".join(item.code for item in reasons))
+        self.reasons = reasons

@@ -1,0 +1,1 @@
+"""Open formats <-> core objects. No database."""

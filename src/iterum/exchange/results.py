@@ -1,0 +1,105 @@
+"""Results as plain JSON documents, with the names of the session file."""
+
+from collections.abc import Iterable
+from typing import Any
+
+from iterum.core.matching import Group, LeftOut, Matching
+from iterum.core.packs import PackVerdict
+from iterum.core.reasons import Reason
+from iterum.core.sizing import Sizing
+from iterum.wording import about, sentence
+
+DIGITS = 6
+"""Digits that results are rounded to: far below any meter, far above the noise of binary fractions."""
+
+
+def tidy(value: float | None) -> float | None:
+    """A figure without the noise of binary fractions."""
+    return None if value is None else round(value, DIGITS)
+
+
+def reasons_document(reasons: Iterable[Reason]) -> list[dict[str, str]]:
+    """Reasons as code and sentence."""
+    return [{"code": item.code, "text": about(item)} for item in reasons]
+
+
+def check_document(verdicts: Iterable[PackVerdict]) -> dict[str, Any]:
+    """What `check` prints: one entry a pack."""
+    return {
+        "packs": [
+            {
+                "id": verdict.pack.id,
+                "class": verdict.pack.family,
+                "soc": tidy(verdict.soc.value) if verdict.soc else None,
+                "soc_low": tidy(verdict.soc.low) if verdict.soc else None,
+                "soc_high": tidy(verdict.soc.high) if verdict.soc else None,
+                "soc_source": verdict.soc.source if verdict.soc else None,
+                "lowest_v": tidy(verdict.lowest_v),
+                "spread_v": tidy(verdict.spread_v),
+                "energy_wh": tidy(verdict.pack.rated_energy_wh),
+                "energy_held_wh": tidy(verdict.held_energy_wh),
+                "verdict": verdict.level.value,
+                "joins": verdict.joins,
+                "full": verdict.full,
+                "reasons": reasons_document(verdict.reasons),
+            }
+            for verdict in verdicts
+        ]
+    }
+
+
+def group_document(group: Group) -> dict[str, Any]:
+    """One group of `match`."""
+    return {
+        "packs": [pack.id for pack in group.packs],
+        "class": group.family,
+        "spread_v": tidy(group.window.spread_v),
+        "allowed_v": tidy(group.window.allowed_v),
+        "per": group.window.per,
+        "cell_gap_v": tidy(group.worst_cell_gap_v),
+        "cell_allowed_v": tidy(group.cell_allowed_v),
+        "plug_in_order": list(group.plug_in_order),
+    }
+
+
+def left_out_document(left: LeftOut) -> dict[str, Any]:
+    """One left-out pack of `match`."""
+    return {
+        "id": left.pack.id,
+        "class": left.pack.family,
+        "code": left.reason.code,
+        "text": about(left.reason),
+        "fix": sentence(left.fix),
+    }
+
+
+def match_document(matching: Matching) -> dict[str, Any]:
+    """What `match` prints."""
+    return {
+        "groups": [group_document(group) for group in matching.groups],
+        "left_out": [left_out_document(left) for left in matching.left_out],
+        "proven": matching.proven,
+    }
+
+
+def size_document(sizing: Sizing) -> dict[str, Any]:
+    """What `size` prints."""
+    return {
+        "current_a": tidy(sizing.current_a),
+        "exact_a": tidy(sizing.exact_a),
+        "rate_c": tidy(sizing.rate_c),
+        "binding": sizing.binding,
+        "limits": [
+            {"name": limit.name, "current_a": tidy(limit.current_a), "text": sentence(limit.reason)}
+            for limit in sizing.limits
+        ],
+        "shares": [
+            {"id": share.id, "current_a": tidy(share.current_a), "rate_c": tidy(share.rate_c)}
+            for share in sizing.shares
+        ],
+        "full_v": tidy(sizing.full_v),
+        "minutes_about": tidy(sizing.minutes),
+        "drop_off_rate_c": tidy(sizing.drop_off_rate_c),
+        "dial": {name: tidy(value) if isinstance(value, float) else value for name, value in vars(sizing.dial).items()},
+        "notes": reasons_document(sizing.notes),
+    }

@@ -1,0 +1,164 @@
+"""The sense of a session: what a schema cannot say (counts that agree, ids that exist, limits no school holds)."""
+
+from collections.abc import Iterable, Mapping
+from datetime import datetime
+from typing import Any
+
+from iterum.exchange.faults import Fault
+
+MAINS = "mains"
+"""What `fed_by` may say instead of nothing: mains without a limit."""
+
+_KIT_PARTS = {"boards": "board", "sources": "source", "supplies": "supply", "chargers": "charger"}
+
+
+def _items(document: Mapping[str, Any], key: str) -> list[tuple[int, dict[str, Any]]]:
+    value = document.get(key)
+    return (
+        [(index, item) for index, item in enumerate(value) if isinstance(item, dict)] if isinstance(value, list) else []
+    )
+
+
+def _number(value: Any) -> float | None:
+    return value if isinstance(value, (int, float)) and not isinstance(value, bool) else None
+
+
+def pack_sense(item: Mapping[str, Any], place: str = "") -> list[Fault]:
+    """What a schema cannot say of one pack: counts that agree, volts that a cell can have."""
+    dot = f"{place}." if place else ""
+    faults: list[Fault] = []
+    cells = item.get("cells")
+    volts = item.get("cell_volts")
+    if isinstance(volts, list) and volts and item.get("pack_volts") is not None:
+        faults.append(Fault(f"{dot}pack_volts", "stands beside cell_volts; give one of the two"))
+    for name in ("cell_volts", "resistance_mohm"):
+        values = item.get(name)
+        if isinstance(values, list) and isinstance(cells, int) and len(values) != cells:
+            faults.append(Fault(f"{dot}{name}", f"must hold one value for each of {cells} cells, got {len(values)}"))
+    now_mah, label_mah = _number(item.get("capacity_now_mah")), _number(item.get("capacity_mah"))
+    if now_mah is not None and label_mah is not None and now_mah > 1.5 * label_mah:
+        faults.append(
+            Fault(f"{dot}capacity_now_mah", f"is over 1.5 times the label's {label_mah:g} mAh; measure again")
+        )
+    measured_at = item.get("measured_at")
+    if isinstance(measured_at, str):
+        try:
+            datetime.fromisoformat(measured_at)
+        except ValueError:
+            faults.append(Fault(f"{dot}measured_at", f"must be a time like 2026-06-13T08:47:00, got {measured_at!r}"))
+    return faults
+
+
+def _ordered(item: Mapping[str, Any], low: str, high: str, place: str) -> list[Fault]:
+    low_value, high_value = _number(item.get(low)), _number(item.get(high))
+    if low_value is not None and high_value is not None and low_value > high_value:
+        return [
+            Fault(f"{place}.{high}" if place else high, f"must be at least {low} ({low_value:g}), got {high_value:g}")
+        ]
+    return []
+
+
+def kit_sense(part: str, item: Mapping[str, Any], place: str = "") -> list[Fault]:
+    """What a schema cannot say of one board, charger, supply or source."""
+    dot = f"{place}." if place else ""
+    faults = _ordered(item, "min_cells", "max_cells", place) + _ordered(item, "input_min_v", "input_max_v", place)
+    if part == "source" and item.get("max_current_a") is not None and item.get("voltage_v") is None:
+        faults.append(Fault(f"{dot}voltage_v", "is missing; a limit in amps needs its volts"))
+    if part == "charger":
+        for index, channel in _items(item, "channels"):
+            where = f"{dot}channels[{index}]"
+            faults += _ordered(channel, "min_cells", "max_cells", where)
+            faults += _ordered(channel, "min_current_a", "max_current_a", where)
+    return faults
+
+
+def _doubles(names: Iterable[tuple[str, Any]]) -> list[Fault]:
+    """Ids that were used before, each named with the place where it first stood."""
+    first: dict[Any, str] = {}
+    faults = []
+    for place, name in names:
+        if not isinstance(name, str):
+            continue
+        if name in first:
+            faults.append(Fault(f"{place}.id", f"{name!r} is used already at {first[name]}; each id once"))
+        first.setdefault(name, place)
+    return faults
+
+
+def _reference_faults(document: Mapping[str, Any]) -> list[Fault]:
+    """fed_by that names nothing."""
+    sources = {item.get("id") for _, item in _items(document, "sources")}
+    supplies = {item.get("id") for _, item in _items(document, "supplies")}
+    faults = []
+    for key, known, kind in (("supplies", sources, "source"), ("chargers", supplies | sources, "supply or source")):
+        for index, item in _items(document, key):
+            fed_by = item.get("fed_by")
+            if isinstance(fed_by, str) and fed_by not in known and fed_by not in ("", MAINS):
+                names = ", ".join(sorted(map(str, known))) or "none"
+                faults.append(
+                    Fault(
+                        f"{key}[{index}].fed_by", f"{fed_by!r} is no {kind} of this file ({names}); leave out for mains"
+                    )
+                )
+    return faults
+
+
+def _group_faults(document: Mapping[str, Any]) -> list[Fault]:
+    group = document.get("group")
+    if not isinstance(group, dict):
+        return []
+    packs = {item.get("id") for _, item in _items(document, "packs")}
+    boards = {item.get("id") for _, item in _items(document, "boards")}
+    channels = {
+        channel.get("id") for _, charger in _items(document, "chargers") for _, channel in _items(charger, "channels")
+    }
+    faults = []
+    named: Any = group.get("packs")
+    members: list[Any] = named if isinstance(named, list) else []
+    for index, name in enumerate(members):
+        if name not in packs:
+            faults.append(Fault(f"group.packs[{index}]", f"{name!r} is no pack of this file"))
+        elif name in members[:index]:
+            faults.append(Fault(f"group.packs[{index}]", f"{name!r} stands twice; a pack has one plug"))
+    for key, known in (("board", boards), ("channel", channels), ("plugged_last", set(map(str, members)))):
+        value = group.get(key)
+        if isinstance(value, str) and value not in known:
+            what = "a pack of this group" if key == "plugged_last" else f"a {key} of this file"
+            faults.append(Fault(f"group.{key}", f"{value!r} is not {what}"))
+    return faults
+
+
+def sense_faults(document: Mapping[str, Any], known_places: set[str]) -> list[Fault]:
+    """Every fault of sense, leaving out places that already have a structural one."""
+    faults: list[Fault] = []
+    for index, item in _items(document, "packs"):
+        faults += pack_sense(item, f"packs[{index}]")
+    faults += _doubles((f"packs[{index}]", item.get("id")) for index, item in _items(document, "packs"))
+    kit_names: list[tuple[str, Any]] = []
+    for key, part in _KIT_PARTS.items():
+        for index, item in _items(document, key):
+            place = f"{key}[{index}]"
+            faults += kit_sense(part, item, place)
+            kit_names.append((place, item.get("id")))
+            kit_names += [(f"{place}.channels[{at}]", channel.get("id")) for at, channel in _items(item, "channels")]
+    faults += _doubles(kit_names) + _reference_faults(document) + _group_faults(document)
+    match = document["rules"].get("match") if isinstance(document.get("rules"), dict) else None
+    faults += rules_sense(match)
+    return [fault for fault in faults if fault.place not in known_places]
+
+
+def rules_sense(match: Any) -> list[Fault]:
+    """Limits on volts that no school holds: they would let packs push dangerous current into each other."""
+    if not isinstance(match, dict):
+        return []
+    ceilings = {"volts_per_cell": 0.2, "volts_per_pack": 1.0, "percent_of_highest": 10.0}
+    ceiling = ceilings.get(match.get("by"))  # type: ignore[arg-type]
+    limit = _number(match.get("limit"))
+    if ceiling is not None and limit is not None and limit > ceiling:
+        return [
+            Fault(
+                "rules.match.limit",
+                f"must be at most {ceiling:g} for {match['by']}, got {limit:g}; no school goes wider",
+            )
+        ]
+    return []

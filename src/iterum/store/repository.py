@@ -1,0 +1,322 @@
+"""Core objects in and out of the tables. Every method runs inside the transaction it was given."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, fields
+from datetime import datetime
+from typing import Any, TypeVar
+
+from sqlalchemy import Connection, Row, Table, delete, func, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.packs import Condition, Pack, Reading
+from iterum.core.session import GroupChoice, Wish
+from iterum.store import tables
+
+KitItem = Board | Charger | Supply | Source
+_Made = TypeVar("_Made", Board, Supply, Source, Channel)
+
+KIT_TABLES: dict[type, Table] = {
+    Board: tables.boards,
+    Charger: tables.chargers,
+    Supply: tables.supplies,
+    Source: tables.sources,
+}
+
+
+class TagTaken(ValueError):
+    """The tag is used already, by something in use or retired."""
+
+    def __init__(self, tag: str) -> None:
+        super().__init__(f"{tag!r} is used already")
+        self.tag = tag
+
+
+@dataclass(frozen=True)
+class KeptReading:
+    """A reading as it was written down. `corrected_by` is the key of the reading that replaced it, if any."""
+
+    key: int
+    pack_id: str
+    reading: Reading
+    entered_at: datetime
+    origin: str
+    corrects: int | None
+    corrected_by: int | None
+
+
+@dataclass(frozen=True)
+class HandMove:
+    """A pack moved by hand: into the group of another pack, or out (None)."""
+
+    pack_id: str
+    with_pack_id: str | None
+
+
+def _values(item: Any, table: Table) -> dict[str, Any]:
+    """The fields of a core object that are columns of a table."""
+    return {name: getattr(item, name) for name in (field.name for field in fields(item)) if name in table.c}
+
+
+def _made(kind: type[_Made], row: Row[Any]) -> _Made:
+    names = {field.name for field in fields(kind)}
+    return kind(**{name: value for name, value in row._mapping.items() if name in names})
+
+
+class Repository:
+    """Everything that is kept, within one transaction."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+
+    def _rows(self, statement: Any) -> Sequence[Row[Any]]:
+        return self._connection.execute(statement).all()
+
+    # ------------------------------------------------------------------ packs and readings
+
+    def _latest_readings(self) -> dict[int, Reading]:
+        """The reading in force of each pack: the latest by time that no other corrects."""
+        readings = tables.readings
+        corrected = select(readings.c.corrects_key).where(readings.c.corrects_key.is_not(None))
+        ranked = (
+            select(
+                readings,
+                func.row_number()
+                .over(
+                    partition_by=readings.c.pack_key,
+                    order_by=(func.coalesce(readings.c.taken_at, readings.c.entered_at).desc(), readings.c.key.desc()),
+                )
+                .label("rank"),
+            )
+            .where(readings.c.key.not_in(corrected))
+            .subquery()
+        )
+        chosen = select(ranked).where(ranked.c.rank == 1)
+        return {row.pack_key: _reading(row) for row in self._rows(chosen)}
+
+    def packs(self, retired: bool = False) -> tuple[Pack, ...]:
+        """Packs in use (or the retired ones), in the order of their tags, each with its reading in force."""
+        packs = tables.packs
+        rule = packs.c.retired_at.is_not(None) if retired else packs.c.retired_at.is_(None)
+        latest = self._latest_readings()
+        return tuple(
+            _pack(row, latest.get(row.key)) for row in self._rows(select(packs).where(rule).order_by(packs.c.id))
+        )
+
+    def _pack_key(self, pack_id: str) -> int:
+        """The row of a pack. Raises KeyError when there is none."""
+        key = self._connection.scalar(select(tables.packs.c.key).where(tables.packs.c.id == pack_id))
+        if key is None:
+            raise KeyError(pack_id)
+        return int(key)
+
+    def save_pack(self, pack: Pack, known_as: str | None = None) -> None:
+        """Add a pack, or change the one `known_as` that tag. Its reading is not touched. Raises TagTaken, KeyError."""
+        values = _values(pack, tables.packs) | {
+            "condition": pack.condition.value,
+            "resistance_mohm": list(pack.resistance_mohm),
+        }
+        self._save(tables.packs, values, known_as)
+
+    def _save(self, table: Table, values: Mapping[str, Any], known_as: str | None) -> int:
+        try:
+            if known_as is None:
+                return int(self._connection.execute(insert(table).values(values)).inserted_primary_key[0])
+            row = self._connection.execute(
+                update(table).where(table.c.id == known_as).values(values).returning(table.c.key)
+            ).first()
+        except IntegrityError as error:
+            raise TagTaken(str(values["id"])) from error
+        if row is None:
+            raise KeyError(known_as)
+        return int(row.key)
+
+    def add_reading(
+        self, pack_id: str, reading: Reading, origin: str, entered_at: datetime, corrects: int | None = None
+    ) -> int:
+        """Write a reading down; `corrects` is the key of the one it replaces, which is kept. Returns its key."""
+        row = {
+            "pack_key": self._pack_key(pack_id),
+            "taken_at": reading.taken_at,
+            "entered_at": entered_at,
+            "pack_v": reading.pack_v,
+            "cell_v": list(reading.cell_v),
+            "temperature_c": reading.temperature_c,
+            "origin": origin,
+            "corrects_key": corrects,
+        }
+        return int(self._connection.execute(insert(tables.readings).values(row)).inserted_primary_key[0])
+
+    def readings(self, pack_id: str) -> tuple[KeptReading, ...]:
+        """Every reading of a pack, newest first, corrected ones included."""
+        readings = tables.readings
+        mine = readings.c.pack_key == self._pack_key(pack_id)
+        rows = self._rows(select(readings).where(mine).order_by(readings.c.key.desc()))
+        replaced = {row.corrects_key: row.key for row in rows if row.corrects_key is not None}
+        return tuple(
+            KeptReading(
+                row.key, pack_id, _reading(row), row.entered_at, row.origin, row.corrects_key, replaced.get(row.key)
+            )
+            for row in rows
+        )
+
+    # ------------------------------------------------------------------ kit
+
+    def kit(self, retired: bool = False) -> Kit:
+        """Everything to charge with that is in use (or that is retired)."""
+        channels: dict[int, list[Channel]] = {}
+        for row in self._rows(select(tables.channels).order_by(tables.channels.c.position)):
+            channels.setdefault(row.charger_key, []).append(_made(Channel, row))
+        return Kit(
+            boards=tuple(_made(Board, row) for row in self._kit_rows(tables.boards, retired)),
+            chargers=tuple(
+                _charger(row, channels.get(row.key, ())) for row in self._kit_rows(tables.chargers, retired)
+            ),
+            supplies=tuple(_made(Supply, row) for row in self._kit_rows(tables.supplies, retired)),
+            sources=tuple(_made(Source, row) for row in self._kit_rows(tables.sources, retired)),
+        )
+
+    def _kit_rows(self, table: Table, retired: bool) -> Sequence[Row[Any]]:
+        rule = table.c.retired_at.is_not(None) if retired else table.c.retired_at.is_(None)
+        return self._rows(select(table).where(rule).order_by(table.c.key))
+
+    def save_kit_item(self, item: KitItem, known_as: str | None = None) -> None:
+        """Add a piece of kit, or change the one `known_as` that tag. Raises TagTaken, KeyError.
+
+        Whoever was fed by it follows when its tag changes.
+        """
+        table = KIT_TABLES[type(item)]
+        values = _values(item, table)
+        if isinstance(item, Charger):
+            values["power_by_input_v"] = [list(pair) for pair in item.power_by_input_v]
+        key = self._save(table, values, known_as)
+        if isinstance(item, Charger):
+            self._save_channels(key, item.channels)
+        elif isinstance(item, (Supply, Source)) and known_as not in (None, item.id):
+            for fed in (tables.supplies, tables.chargers):
+                self._connection.execute(update(fed).where(fed.c.fed_by == known_as).values(fed_by=item.id))
+
+    def _save_channels(self, charger_key: int, channels: Sequence[Channel]) -> None:
+        self._connection.execute(delete(tables.channels).where(tables.channels.c.charger_key == charger_key))
+        for position, channel in enumerate(channels):
+            values = _values(channel, tables.channels) | {"charger_key": charger_key, "position": position}
+            self._save(tables.channels, values, None)
+
+    # ------------------------------------------------------------------ retiring, and back
+
+    def retire(self, kind: type, item_id: str, at: datetime | None) -> None:
+        """Take a pack or a piece of kit out of use, or back into it (`at` None). Raises KeyError."""
+        table = tables.packs if kind is Pack else KIT_TABLES[kind]
+        changed = self._connection.execute(
+            update(table).where(table.c.id == item_id).values(retired_at=at).returning(table.c.key)
+        )
+        if changed.first() is None:
+            raise KeyError(item_id)
+
+    # ------------------------------------------------------------------ rules, wishes, moves, the meeting
+
+    def rules_values(self) -> dict[str, Any] | None:
+        """The house rules in force, as plain values; None when none were ever set."""
+        rules = tables.house_rules
+        found = self._connection.scalar(select(rules.c["values"]).order_by(rules.c.key.desc()).limit(1))
+        return None if found is None else dict(found)
+
+    def set_rules_values(self, values: Mapping[str, Any], at: datetime) -> None:
+        """Put new house rules in force; the earlier ones are kept."""
+        self._connection.execute(insert(tables.house_rules).values(set_at=at, values=dict(values)))
+
+    def previous_rules_values(self) -> dict[str, Any] | None:
+        """The house rules that were in force before the last change; None before any change."""
+        rules = tables.house_rules
+        found = self._connection.scalar(select(rules.c["values"]).order_by(rules.c.key.desc()).limit(1).offset(1))
+        return None if found is None else dict(found)
+
+    def wishes(self) -> tuple[Wish, ...]:
+        """What is wanted full, by when."""
+        rows = self._rows(select(tables.wishes).order_by(tables.wishes.c.key))
+        return tuple(Wish(row.count, row.family, row.at_min, row.name) for row in rows)
+
+    def set_wishes(self, wishes: Sequence[Wish]) -> None:
+        """Replace what is wanted."""
+        self._connection.execute(delete(tables.wishes))
+        for wish in wishes:
+            values = {"count": wish.count, "family": wish.family, "at_min": wish.at_min, "name": wish.name}
+            self._connection.execute(insert(tables.wishes).values(values))
+
+    def hand_moves(self) -> tuple[HandMove, ...]:
+        """Packs moved by hand, oldest first."""
+        moves, packs = tables.hand_moves, tables.packs
+        other = packs.alias()
+        rows = self._rows(
+            select(packs.c.id, other.c.id.label("with_id"))
+            .select_from(moves.join(packs, moves.c.pack_key == packs.c.key))
+            .outerjoin(other, moves.c.with_pack_key == other.c.key)
+            .order_by(moves.c.moved_at)
+        )
+        return tuple(HandMove(row.id, row.with_id) for row in rows)
+
+    def set_hand_move(self, move: HandMove, at: datetime) -> None:
+        """Note a move by hand; a later one of the same pack replaces it."""
+        self.drop_hand_move(move.pack_id)
+        values = {
+            "pack_key": self._pack_key(move.pack_id),
+            "with_pack_key": None if move.with_pack_id is None else self._pack_key(move.with_pack_id),
+            "moved_at": at,
+        }
+        self._connection.execute(insert(tables.hand_moves).values(values))
+
+    def drop_hand_move(self, pack_id: str | None = None) -> None:
+        """Forget the move of one pack, or of all."""
+        statement = delete(tables.hand_moves)
+        if pack_id is not None:
+            statement = statement.where(tables.hand_moves.c.pack_key == self._pack_key(pack_id))
+        self._connection.execute(statement)
+
+    def meeting(self) -> tuple[str | None, str | None, GroupChoice | None]:
+        """The meeting's name and note, and the group last chosen for a channel."""
+        row = self._connection.execute(select(tables.meeting)).first()
+        if row is None:
+            return None, None, None
+        choice = row.group_choice
+        return row.name, row.note, GroupChoice(**{**choice, "packs": tuple(choice["packs"])}) if choice else None
+
+    def set_meeting(self, name: str | None, note: str | None, choice: GroupChoice | None) -> None:
+        """Name the meeting and keep the group last chosen."""
+        values = {
+            "name": name,
+            "note": note,
+            "group_choice": {**vars(choice), "packs": list(choice.packs)} if choice else None,
+        }
+        self._meeting_row()
+        self._connection.execute(update(tables.meeting).values(values))
+
+    def _meeting_row(self) -> None:
+        if self._connection.scalar(select(tables.meeting.c.key)) is None:
+            self._connection.execute(insert(tables.meeting).values(key=1, revision=0))
+
+    def revision(self) -> int:
+        """A number that rises with every change."""
+        return int(self._connection.scalar(select(tables.meeting.c.revision)) or 0)
+
+    def bump_revision(self) -> None:
+        """Say that something changed."""
+        self._meeting_row()
+        self._connection.execute(update(tables.meeting).values(revision=tables.meeting.c.revision + 1))
+
+
+def _reading(row: Row[Any]) -> Reading:
+    return Reading(row.pack_v, tuple(row.cell_v), row.taken_at, row.temperature_c)
+
+
+def _pack(row: Row[Any], reading: Reading | None) -> Pack:
+    names = {field.name for field in fields(Pack)}
+    values = {name: value for name, value in row._mapping.items() if name in names}
+    values |= {"condition": Condition(row.condition), "resistance_mohm": tuple(row.resistance_mohm), "reading": reading}
+    return Pack(**values)
+
+
+def _charger(row: Row[Any], channels: Sequence[Channel]) -> Charger:
+    names = {field.name for field in fields(Charger)}
+    values = {name: value for name, value in row._mapping.items() if name in names}
+    pairs = tuple((float(volts), float(watts)) for volts, watts in row.power_by_input_v)
+    return Charger(**(values | {"power_by_input_v": pairs, "channels": tuple(channels)}))

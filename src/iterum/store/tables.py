@@ -1,0 +1,179 @@
+"""The tables. Quantities carry their unit in the column name, as everywhere else."""
+
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import JSON, CheckConstraint, Column, DateTime, Float, ForeignKey, Integer, MetaData, String, Table
+from sqlalchemy.engine import Dialect
+from sqlalchemy.types import TypeDecorator
+
+metadata = MetaData(
+    naming_convention={
+        "ix": "ix_%(column_0_label)s",
+        "fk": "fk_%(table_name)s_%(column_0_name)s",
+        "uq": "uq_%(table_name)s_%(column_0_name)s",
+    }
+)
+
+
+class Moment(TypeDecorator[datetime]):
+    """A moment, kept in UTC. A time without a zone is taken as this machine's local time."""
+
+    impl = DateTime
+    cache_ok = True
+
+    def process_bind_param(self, value: datetime | None, dialect: Dialect) -> datetime | None:  # noqa: ARG002
+        """To UTC, without its zone, as SQLite keeps it."""
+        return None if value is None else value.astimezone(UTC).replace(tzinfo=None)
+
+    def process_result_value(self, value: Any | None, dialect: Dialect) -> datetime | None:  # noqa: ARG002
+        """Back to a moment in UTC."""
+        return None if value is None else value.replace(tzinfo=UTC)
+
+
+def _number(name: str) -> Column[Any]:
+    return Column(name, Float)
+
+
+def _common() -> list[Column[Any]]:
+    """What every stored thing has: a key, its tag, a name, and when it was retired (kept, so that it can come back)."""
+    return [
+        Column("key", Integer, primary_key=True),
+        Column("id", String, nullable=False, unique=True),
+        Column("name", String),
+        Column("retired_at", Moment),
+    ]
+
+
+packs = Table(
+    "packs",
+    metadata,
+    *_common(),
+    Column("chemistry_name", String, nullable=False),
+    Column("cells", Integer, CheckConstraint("cells between 1 and 14"), nullable=False),
+    Column("capacity_mah", Float, CheckConstraint("capacity_mah > 0"), nullable=False),
+    _number("max_charge_c"),
+    _number("discharge_c"),
+    _number("capacity_now_mah"),
+    Column("connector", String),
+    Column("condition", String, nullable=False),
+    Column("resistance_mohm", JSON, nullable=False),
+    Column("note", String),
+)
+
+readings = Table(
+    "readings",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("pack_key", ForeignKey("packs.key"), nullable=False, index=True),
+    Column("taken_at", Moment),
+    Column("entered_at", Moment, nullable=False),
+    Column("pack_v", Float, nullable=False),
+    Column("cell_v", JSON, nullable=False),
+    _number("temperature_c"),
+    Column("origin", String, nullable=False),
+    Column("corrects_key", ForeignKey("readings.key"), index=True),
+)
+
+boards = Table(
+    "boards",
+    metadata,
+    *_common(),
+    Column("ports", Integer, CheckConstraint("ports > 0"), nullable=False),
+    Column("min_cells", Integer, nullable=False),
+    Column("max_cells", Integer, nullable=False),
+    _number("max_current_a"),
+    _number("port_fuse_a"),
+    Column("lead_mohm", Float, nullable=False),
+    Column("connector", String),
+)
+
+chargers = Table(
+    "chargers",
+    metadata,
+    *_common(),
+    Column("fed_by", String),
+    Column("efficiency", Float, nullable=False),
+    _number("total_power_w"),
+    _number("input_min_v"),
+    _number("input_max_v"),
+    _number("max_input_current_a"),
+    Column("power_by_input_v", JSON, nullable=False),
+)
+
+channels = Table(
+    "channels",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("charger_key", ForeignKey("chargers.key", ondelete="CASCADE"), nullable=False, index=True),
+    Column("position", Integer, nullable=False),
+    Column("id", String, nullable=False, unique=True),
+    Column("name", String),
+    Column("max_current_a", Float, nullable=False),
+    Column("max_power_w", Float, nullable=False),
+    Column("min_current_a", Float, nullable=False),
+    Column("current_step_a", Float, nullable=False),
+    Column("min_cells", Integer, nullable=False),
+    Column("max_cells", Integer, nullable=False),
+    _number("discharge_power_w"),
+    Column("capacity_step_mah", Float, nullable=False),
+)
+
+supplies = Table(
+    "supplies",
+    metadata,
+    *_common(),
+    Column("fed_by", String),
+    Column("max_power_w", Float, nullable=False),
+    _number("output_v"),
+    Column("efficiency", Float, nullable=False),
+)
+
+sources = Table(
+    "sources",
+    metadata,
+    *_common(),
+    _number("voltage_v"),
+    _number("max_current_a"),
+    _number("max_power_w"),
+    _number("energy_wh"),
+    Column("usable_fraction", Float, nullable=False),
+)
+
+house_rules = Table(
+    "house_rules",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("set_at", Moment, nullable=False),
+    Column("values", JSON, nullable=False),
+)
+
+wishes = Table(
+    "wishes",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("count", Integer, nullable=False),
+    Column("family", String, nullable=False),
+    Column("at_min", Float, nullable=False),
+    Column("name", String),
+)
+
+hand_moves = Table(
+    "hand_moves",
+    metadata,
+    Column("pack_key", ForeignKey("packs.key", ondelete="CASCADE"), primary_key=True),
+    # The pack whose group it was moved to; empty when it was taken out.
+    Column("with_pack_key", ForeignKey("packs.key", ondelete="CASCADE")),
+    Column("moved_at", Moment, nullable=False),
+)
+
+meeting = Table(
+    "meeting",
+    metadata,
+    Column("key", Integer, CheckConstraint("key = 1"), primary_key=True),
+    Column("name", String),
+    Column("note", String),
+    Column("group_choice", JSON),
+    # Rises with every change, so that what was computed before can be kept until then.
+    Column("revision", Integer, nullable=False),
+)

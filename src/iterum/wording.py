@@ -1,0 +1,195 @@
+"""Reason codes and numbers -> the one sentence that page, command line and printed sheet all use.
+
+Form: number + unit + limit or reason + act. Volts per cell have three decimals when averaged, two when read.
+"""
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+from iterum.core.reasons import Reason
+
+Numbers = Mapping[str, Any]
+
+LIMIT_NAMES = {
+    "wanted_rate": "the rate you want",
+    "pack_charge_c": "the packs' charge C",
+    "board_current": "the board",
+    "port_fuse": "a port fuse",
+    "channel_current": "the channel's amps",
+    "channel_power": "the channel's watts",
+    "charger_power": "the charger's watts",
+    "charger_input": "the charger's input",
+    "supply_power": "the supply",
+    "source_power": "the source",
+}
+
+FAMILY_LABELS = {"lipo": "LiPo", "lihv": "LiHV", "li-ion": "Li-ion", "life": "LiFe", "nimh": "NiMH"}
+
+
+def family_label(family: str) -> str:
+    """The class as a pilot says it: "lipo-4S" is "4S LiPo"."""
+    chemistry, _, cells = family.rpartition("-")
+    return f"{cells} {FAMILY_LABELS.get(chemistry, chemistry)}"
+
+
+def one_of(items: Sequence[object], last: str = "or") -> str:
+    """ "A, B or C" from a sequence."""
+    words = [str(item) for item in items]
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} {last} {words[-1]}"
+
+
+def plain(value: float) -> str:
+    """A figure without needless zeros: 9.60 is "9.6", 300.0 is "300"."""
+    text = f"{value:.2f}".rstrip("0").rstrip(".")
+    return text or "0"
+
+
+def minutes(value: float) -> str:
+    """Minutes, whole, rounded up."""
+    return f"{math.ceil(round(value, 6))} min"
+
+
+def _less(others_w: float) -> str:
+    return f" less {plain(others_w)} W in use" if others_w else ""
+
+
+def _over_volts(numbers: Numbers) -> str:
+    return f"{_less(numbers['others_w'])} ÷ {plain(numbers['volts'])} V"
+
+
+def _source_power(numbers: Numbers) -> str:
+    head = f"Source {plain(numbers['source_w'])} W × {plain(numbers['efficiency'])} = {plain(numbers['power_w'])} W"
+    return head + _over_volts(numbers)
+
+
+def _supply_power(numbers: Numbers) -> str:
+    head = f"Supply {plain(numbers['output_w'])} W × {plain(numbers['efficiency'])} = {plain(numbers['power_w'])} W"
+    return head + _over_volts(numbers)
+
+
+def _label_c(numbers: Numbers) -> str:
+    where = "by its label" if numbers["labelled"] else "with no charge C on its label"
+    return (
+        f"{numbers['id']} takes {plain(numbers['rate_c'])}C {where}: "
+        f"{plain(numbers['rate_c'])}C × {plain(numbers['total_ah'])} Ah"
+    )
+
+
+def _window_too_wide(numbers: Numbers) -> str:
+    where = "V per cell" if numbers["per"] == "cell" else "V over the pack"
+    return (
+        f"{numbers['low']} and {numbers['high']} are {numbers['spread_v']:.3f} {where} apart, "
+        f"allowed {numbers['allowed_v']:.3f}."
+    )
+
+
+def _apart(numbers: Numbers, tail: str) -> str:
+    gap = f"Cells {numbers['spread_v']:.2f} V apart, allowed {numbers['limit_v']:.2f}"
+    return f"{gap}; cell {numbers['cell']} is {numbers['side']}.{tail}"
+
+
+def _agree(numbers: Numbers) -> str:
+    if numbers["spread_v"] is None:
+        return "Nothing speaks against it."
+    return f"Cells {numbers['spread_v']:.2f} V apart, allowed {numbers['limit_v']:.2f}."
+
+
+SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
+    # one pack
+    "cells_agree": _agree,
+    "damaged": "Marked as damaged. Never charge it: keep it apart, outside, on something that cannot burn.",
+    "not_measured": "No reading yet.",
+    "below_refuse": "Lowest cell {lowest_v:.2f} V, under {limit_v:.2f} V at rest. Do not charge it again.",
+    "run_low": "Lowest cell {lowest_v:.2f} V, under {limit_v:.2f} V: it was run too low. "
+    "Charge it gently and watch it.",
+    "over_full": "Highest cell {highest_v:.2f} V, over {limit_v:.2f} V: overcharged. "
+    "Do not charge it; let it rest outside.",
+    "full": "Full: {cell_v:.3f} V per cell, full from {limit_v:.2f}.",
+    "cells_apart_look": lambda n: _apart(n, " Look at it."),
+    "cells_apart_stop": lambda n: _apart(n, " Not on a board."),
+    "cells_not_read": "Only the total was read. Read each of its {cells} cells before it shares a board.",
+    "count_doubt": lambda n: (
+        f"{n['pack_v']:.2f} V on {n['cells']} cells is {n['cell_v']:.2f} V each, but would fit "
+        f"{one_of([f'{count}S' for count in n['others']])}. Count the pins of its balance plug (cells + 1) "
+        "before anything else."
+    ),
+    "count_possible": lambda n: (
+        f"{n['pack_v']:.2f} V would also fit {one_of([f'{count}S' for count in n['others']])}. "
+        f"Check that the balance plug has {n['cells'] + 1} pins."
+    ),
+    "ends_by_drop": "{chemistry} ends by a small drop in volts that a board would hide. Charge it alone.",
+    # two packs and more
+    "families_differ": lambda n: (
+        f"{one_of([family_label(family) for family in n['families']], 'and')} never share a board."
+    ),
+    "window_too_wide": _window_too_wide,
+    "same_cell_apart": "Cell {cell} is {gap_v:.2f} V apart between two packs, allowed {allowed_v:.2f}.",
+    "capacities_differ": lambda n: (
+        f"{plain(n['largest_mah'])} mAh is {plain(n['ratio'])} times {plain(n['smallest_mah'])} mAh, "
+        f"allowed {plain(n['allowed_ratio'])} times."
+    ),
+    "ports_full": "{count} packs, and room for {ports}.",
+    "no_board": "No board takes {cells} cells.",
+    "only_one": lambda n: f"The only {family_label(n['family'])} to charge.",
+    "no_port_left": "It would fit with {nearest}, but every port there is taken.",
+    "taken_out": "You took it out.",
+    # what mends it
+    "fix_damaged": "Discharge only if that is safe, insulate its terminals and take it to a battery collection point.",
+    "fix_below_refuse": "Retire {id}: insulate its terminals and take it to a battery collection point.",
+    "fix_over_full": "Let {id} rest outside, look at it for swelling, then bring it down by flying or discharging.",
+    "fix_count_doubt": "Read {id} cell by cell on its balance plug.",
+    "fix_cells_apart_stop": "Balance {id} alone at 0.5C or less and stay with it; retire it if the gap comes back.",
+    "fix_not_measured": "Measure {id}.",
+    "fix_ends_by_drop": "Charge {id} alone in the charger's own mode for it.",
+    "fix_full": "Nothing to do. If it is not flown today, bring {id} to storage volts tonight.",
+    "fix_alone": "Charge {id} alone.",
+    "fix_next_batch": "Charge {id} alone or in the next batch.",
+    "fix_charge_up": lambda n: (
+        f"Charge {n['id']} alone for about {minutes(n['minutes'])} at {plain(n['current_a'])} A, up to "
+        f"{n['until_v']:.3f} V per cell; then it may join {n['nearest']}."
+    ),
+    "fix_wait_for_group": "Wait until the others have come up to about {until_v:.3f} V per cell, or charge {id} alone.",
+    "fix_put_back": "Put {id} back.",
+    # where it is to be charged
+    "channel_cells": "{channel} charges {min_cells} to {max_cells} cells, these packs have {cells}.",
+    "board_missing": "{count} packs need a board.",
+    "board_cells": "{board} takes {min_cells} to {max_cells} cells, these packs have {cells}.",
+    "input_too_low": "{charger} needs {limit_v:.1f} V at its input and gets {input_v:.1f} V.",
+    "input_too_high": "{charger} stands {limit_v:.1f} V at its input and gets {input_v:.1f} V.",
+    "minimum_too_high": lambda n: (
+        f"{n['channel']} cannot go under {plain(n['smallest_a'])} A, and {LIMIT_NAMES[n['limit']]} "
+        f"allows {n['limit_a']:.2f} A. Add packs to share it, or take another channel."
+    ),
+    "minimum_dialled": "The smallest the channel can do is {smallest_a:.2f} A, more than the {wanted_a:.2f} A wanted "
+    "and still within the labels.",
+    # limits, as formulas
+    "limit_wanted_rate": lambda n: f"Wanted {plain(n['rate_c'])}C × {plain(n['total_ah'])} Ah",
+    "limit_pack_charge_c": _label_c,
+    "limit_board_current": "Lead and plug of {board}",
+    "limit_port_fuse": lambda n: f"Fuse {plain(n['fuse_a'])} A ÷ {n['part']:.3f}, the share of {n['id']}",
+    "limit_channel_current": "{channel} by its label",
+    "limit_channel_power": lambda n: f"Channel {plain(n['power_w'])} W{_over_volts(n)}",
+    "limit_charger_power": lambda n: f"Charger {plain(n['power_w'])} W in all{_over_volts(n)}",
+    "limit_charger_input": lambda n: f"{plain(n['power_w'])} W at {plain(n['input_v'])} V input{_over_volts(n)}",
+    "limit_supply_power": _supply_power,
+    "limit_source_power": _source_power,
+    # beside the number
+    "above_2c": "{id} takes {rate_c:.1f}C. Above 2C only because its label says so, and not daily.",
+    "no_label_c": lambda n: f"No charge C on the label of {one_of(n['ids'], 'and')}: 1C is the most.",
+    "backs_off": "Amps are sized at {size_at} volts: expect the charger to back off before the end.",
+    "lihv_label": "LiHV ends at 4.35 V per cell. On a LiPo that is a fire: check every label on this board.",
+}
+
+
+def sentence(item: Reason) -> str:
+    """The one sentence for a reason. Raises KeyError for a code without wording, which is a defect."""
+    template = SENTENCES[item.code]
+    return template(item.numbers) if callable(template) else template.format(**item.numbers)
+
+
+def about(item: Reason) -> str:
+    """The sentence, led by the pack it is about where the reason names one and the sentence does not."""
+    text = sentence(item)
+    pack_id = item.numbers.get("id")
+    return f"{pack_id}: {text}" if pack_id and str(pack_id) not in text else text
