@@ -1,13 +1,16 @@
 """The commands. Each reads a session file, asks the core, and prints a table for people or JSON."""
 
 import json
+import socket
 import sys
 from collections.abc import Callable, Sequence
+from datetime import UTC, datetime
 from functools import wraps
 from pathlib import Path
 from typing import Any
 
 import click
+import platformdirs
 
 from iterum.core.feed import feed_of
 from iterum.core.kit import find
@@ -16,9 +19,14 @@ from iterum.core.packs import Pack, judge_pack
 from iterum.core.reasons import Unsafe
 from iterum.core.session import GroupChoice, Session
 from iterum.core.sizing import Setup, Sizing, size
+from iterum.demo import load_demo
 from iterum.exchange import results
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import MAX_BYTES, parse
+from iterum.services.desk import Desk
+from iterum.store.database import Store
+from iterum.web.serve import HOST
+from iterum.web.serve import serve as run_server
 from iterum.wording import LIMIT_NAMES, about, family_label, minutes, plain, sentence
 
 BAD_INPUT, REFUSED = 2, 3
@@ -197,3 +205,40 @@ def _print_card(sizing: Sizing) -> None:
         ("must show", f"{card.cells} S and {card.pack_v:.2f} V, within {card.pack_tolerance_v:.2f}; if not, stop"),
     ]
     _table(("set", "to"), rows)
+
+
+def _clock() -> datetime:
+    return datetime.now(UTC)  # noqa: TID251 (the one place where the clock is read)
+
+
+@main.command()
+@click.option("--port", default=8765, show_default=True, type=click.IntRange(1, 65535), help="Port on this machine.")
+@click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder of the database.")
+@click.option("--demo", is_flag=True, help="Use the made-up meeting, in a database of its own.")
+@click.option("--fresh", is_flag=True, help="With --demo: forget what was changed in it and start over.")
+def serve(port: int, data: Path | None, demo: bool, fresh: bool) -> None:
+    """Serve the pages on this machine."""
+    folder = data or platformdirs.user_data_path("iterum")
+    database = folder / ("demo.sqlite3" if demo else "iterum.sqlite3")
+    if demo:
+        if fresh:
+            for part in ("", "-wal", "-shm"):
+                database.with_name(database.name + part).unlink(missing_ok=True)
+        store = Store(database)
+        load_demo(Desk(store), _clock())
+        store.close()
+    _refuse_taken_port(port)
+    click.echo(f"Iterum is at http://{HOST}:{port}/  (data in {database}; Ctrl+C stops it)")
+    run_server(database, port, _clock)
+
+
+def _refuse_taken_port(port: int) -> None:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((HOST, port))
+        except OSError:
+            click.echo(
+                f"Port {port} is taken. Choose another: --port {port + 1}, or PORT={port + 1} make demo.", err=True
+            )
+            sys.exit(BAD_INPUT)

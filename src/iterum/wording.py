@@ -134,6 +134,7 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "only_one": lambda n: f"The only {family_label(n['family'])} to charge.",
     "no_port_left": "It would fit with {nearest}, but every port there is taken.",
     "taken_out": "You took it out.",
+    "others_gone": "The others of its group were moved away.",
     # what mends it
     "fix_damaged": "Discharge only if that is safe, insulate its terminals and take it to a battery collection point.",
     "fix_below_refuse": "Retire {id}: insulate its terminals and take it to a battery collection point.",
@@ -151,7 +152,19 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     ),
     "fix_wait_for_group": "Wait until the others have come up to about {until_v:.3f} V per cell, or charge {id} alone.",
     "fix_put_back": "Put {id} back.",
+    # typed volts that are questioned before they are taken
+    "volts_impossible": "Cell {cell}: {typed_v:.2f} V is over {limit_v:.2f}. Type it again.",
+    "cell_dead": "Cell {cell}: {typed_v:.2f} V is under {limit_v:.2f}. A dead cell, or a balance plug not home?",
+    "fewer_cells": lambda n: (
+        f"Cell {n['cell']} reads nothing. Is this a {n['count']}S? Count the pins of its balance plug: "
+        f"{n['cells']}S has {n['cells'] + 1}."
+    ),
+    "digits_swapped": "Cell {cell}: {typed_v:.2f} V stands {gap_v:.2f} V off the others. Did you mean {meant_v:.2f}?",
+    "cell_far_off": "Cell {cell}: {typed_v:.2f} V stands {gap_v:.2f} V off the others. Read it again.",
+    "far_from_last": "It read {last_v:.3f} V per cell before and {typed_v:.3f} now, without a charge between. "
+    "Is this the right pack?",
     # where it is to be charged
+    "nothing_to_charge_with": "No board and channel in the kit suits them.",
     "channel_cells": "{channel} charges {min_cells} to {max_cells} cells, these packs have {cells}.",
     "board_missing": "{count} packs need a board.",
     "board_cells": "{board} takes {min_cells} to {max_cells} cells, these packs have {cells}.",

@@ -121,7 +121,7 @@ class Repository:
     def _save(self, table: Table, values: Mapping[str, Any], known_as: str | None) -> int:
         try:
             if known_as is None:
-                return int(self._connection.execute(insert(table).values(values)).inserted_primary_key[0])
+                return self._insert(table, values)
             row = self._connection.execute(
                 update(table).where(table.c.id == known_as).values(values).returning(table.c.key)
             ).first()
@@ -130,6 +130,9 @@ class Repository:
         if row is None:
             raise KeyError(known_as)
         return int(row.key)
+
+    def _insert(self, table: Table, values: Mapping[str, Any]) -> int:
+        return int(self._connection.execute(insert(table).values(values).returning(table.c.key)).scalar_one())
 
     def add_reading(
         self, pack_id: str, reading: Reading, origin: str, entered_at: datetime, corrects: int | None = None
@@ -145,7 +148,7 @@ class Repository:
             "origin": origin,
             "corrects_key": corrects,
         }
-        return int(self._connection.execute(insert(tables.readings).values(row)).inserted_primary_key[0])
+        return self._insert(tables.readings, row)
 
     def readings(self, pack_id: str) -> tuple[KeptReading, ...]:
         """Every reading of a pack, newest first, corrected ones included."""
@@ -234,7 +237,7 @@ class Repository:
     def wishes(self) -> tuple[Wish, ...]:
         """What is wanted full, by when."""
         rows = self._rows(select(tables.wishes).order_by(tables.wishes.c.key))
-        return tuple(Wish(row.count, row.family, row.at_min, row.name) for row in rows)
+        return tuple(Wish(row._mapping["count"], row.family, row.at_min, row.name) for row in rows)
 
     def set_wishes(self, wishes: Sequence[Wish]) -> None:
         """Replace what is wanted."""

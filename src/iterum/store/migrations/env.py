@@ -1,11 +1,13 @@
 """Runs migrations on the connection that the store hands over."""
 
+from typing import Any
+
 from alembic import context
 
 from iterum.store.tables import Moment, metadata
 
 
-def render(kind: str, item: object, _context: object) -> str | bool:
+def render(kind: str, item: Any, _context: Any) -> Any:
     """Migrations stand on their own: our column types are written as what the database sees."""
     return "sa.DateTime()" if kind == "type" and isinstance(item, Moment) else False
 

@@ -1,0 +1,20 @@
+"""The made-up meeting at Harrow Fen, as a session file, and its loader."""
+
+from datetime import datetime
+from importlib.resources import files
+
+from iterum.core.session import Session
+from iterum.exchange.session import parse
+from iterum.services.desk import Desk
+
+
+def demo_session() -> Session:
+    """Two days at Harrow Fen: 32 packs in four classes, a few of them awkward."""
+    return parse(files("iterum.demo").joinpath("harrow_fen.json").read_bytes())
+
+
+def load_demo(desk: Desk, now: datetime) -> bool:
+    """Fill an untouched store with the demo; one that was ever written to keeps what is there."""
+    if desk.revision() > 0:
+        return False
+    return desk.write(demo_session(), now)

@@ -1,0 +1,231 @@
+"""What lies on the bench: the stored session, its matching, and the changes a pilot makes to it."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from datetime import datetime
+from typing import Any, TypeVar, cast
+
+from iterum.core.arrange import Placed, move_by_hand, place_groups
+from iterum.core.kit import Kit
+from iterum.core.matching import Matching, match
+from iterum.core.packs import Condition, Pack, Reading
+from iterum.core.reasons import Unsafe
+from iterum.core.rules import HouseRules
+from iterum.core.session import GroupChoice, Session
+from iterum.exchange.session import rules_document, rules_from
+from iterum.store.database import Store
+from iterum.store.repository import HandMove, KeptReading, KitItem, Repository
+
+TYPED, FILE, FORM = "typed", "file", "form"
+"""Where a reading comes from."""
+
+_Result = TypeVar("_Result")
+
+
+class Desk:
+    """One pilot's stored session. What is computed from it is kept until something changes."""
+
+    def __init__(self, store: Store) -> None:
+        self._store = store
+        self._kept: dict[str, Any] = {}
+        self._kept_at = -1
+
+    def _once(self, key: str, revision: int, compute: Callable[[], _Result]) -> _Result:
+        """`compute`, or what it gave before if nothing has changed since."""
+        if revision != self._kept_at:
+            self._kept, self._kept_at = {}, revision
+        kept = self._kept
+        if key not in kept:
+            kept[key] = compute()
+        return cast(_Result, kept[key])
+
+    # ------------------------------------------------------------------ looking
+
+    def session(self) -> Session:
+        """Everything in use: packs with their readings in force, kit, rules, wishes."""
+        with self._store.reading() as repository:
+            return self._once("session", repository.revision(), lambda: read_session(repository))
+
+    def matching(self) -> tuple[Matching, tuple[HandMove, ...]]:
+        """Groups and left-out packs, with the moves made by hand that still apply."""
+        with self._store.reading() as repository:
+            revision = repository.revision()
+            session = self._once("session", revision, lambda: read_session(repository))
+            return self._once("matching", revision, lambda: _arranged(session, repository.hand_moves()))
+
+    def placed(self) -> tuple[Placed, ...]:
+        """Each group with the board and channel suggested for it."""
+        with self._store.reading() as repository:
+            revision = repository.revision()
+        session = self.session()
+        groups = self.matching()[0].groups
+        return self._once("placed", revision, lambda: place_groups(groups, session.kit, session.rules))
+
+    def matching_under(self, rules: HouseRules) -> Matching:
+        """What today's packs would give under other rules, moves by hand left aside."""
+        session = self.session()
+        return match(session.packs, session.kit, rules)
+
+    def retired(self) -> tuple[tuple[Pack, ...], Kit]:
+        """Packs and kit that were taken out of use, to be brought back."""
+        with self._store.reading() as repository:
+            return repository.packs(retired=True), repository.kit(retired=True)
+
+    def readings(self, pack_id: str) -> tuple[KeptReading, ...]:
+        """Every reading of a pack, newest first. Raises KeyError."""
+        with self._store.reading() as repository:
+            return repository.readings(pack_id)
+
+    def rules_can_go_back(self) -> bool:
+        """Whether the house rules were changed before."""
+        with self._store.reading() as repository:
+            return repository.previous_rules_values() is not None
+
+    # ------------------------------------------------------------------ changing
+
+    def record_reading(self, pack_id: str, reading: Reading, now: datetime, corrects: int | None = None) -> int:
+        """Write a reading down. Raises KeyError for a pack that is not there."""
+        with self._store.writing() as repository:
+            repository.drop_hand_move(pack_id)  # where it was put rested on the old volts
+            return repository.add_reading(pack_id, reading, TYPED, now, corrects)
+
+    def set_condition(self, pack_id: str, condition: Condition) -> None:
+        """Mark a pack as damaged, or as fit again. Raises KeyError."""
+        with self._store.writing() as repository:
+            pack = next((pack for pack in repository.packs() if pack.id == pack_id), None)
+            if pack is None:
+                raise KeyError(pack_id)
+            repository.save_pack(replace(pack, condition=condition), known_as=pack_id)
+
+    def save_pack(self, pack: Pack, known_as: str | None, now: datetime) -> None:
+        """Add a pack or change one; a reading that came with it is written down. Raises TagTaken, KeyError."""
+        with self._store.writing() as repository:
+            repository.save_pack(pack, known_as)
+            if pack.reading is not None:
+                repository.add_reading(pack.id, pack.reading, FORM, now)
+
+    def save_kit_item(self, item: KitItem, known_as: str | None) -> None:
+        """Add a piece of kit or change one. Raises TagTaken, KeyError."""
+        with self._store.writing() as repository:
+            repository.save_kit_item(item, known_as)
+
+    def retire(self, kind: type, item_id: str, at: datetime | None) -> None:
+        """Take something out of use, or bring it back (`at` None). Raises KeyError."""
+        with self._store.writing() as repository:
+            if kind is Pack:
+                repository.drop_hand_move(item_id)
+            repository.retire(kind, item_id, at)
+
+    def move(self, pack_id: str, with_pack_id: str | None, now: datetime) -> None:
+        """Move a pack by hand. Raises Unsafe or KeyError, as `move_by_hand` does."""
+        session = self.session()
+        move_by_hand(self.matching()[0], pack_id, with_pack_id, session.kit, session.rules)
+        with self._store.writing() as repository:
+            repository.set_hand_move(HandMove(pack_id, with_pack_id), now)
+
+    def move_back(self, pack_id: str | None) -> None:
+        """Forget a move by hand, or all of them."""
+        with self._store.writing() as repository:
+            repository.drop_hand_move(pack_id)
+
+    def set_rules(self, rules: HouseRules, now: datetime) -> None:
+        """Put new house rules in force."""
+        with self._store.writing() as repository:
+            repository.set_rules_values(rules_document(rules), now)
+
+    def rules_back(self, now: datetime) -> None:
+        """Put the rules back in force that were before the last change."""
+        with self._store.writing() as repository:
+            values = repository.previous_rules_values()
+            if values is not None:
+                repository.set_rules_values(values, now)
+
+    def choose_group(self, choice: GroupChoice) -> None:
+        """Keep which group was last put on which board and channel."""
+        with self._store.writing() as repository:
+            name, note, _ = repository.meeting()
+            repository.set_meeting(name, note, choice)
+
+    def write(self, session: Session, now: datetime, expected_revision: int | None = None) -> bool:
+        """Take a whole session in, all or nothing; what it does not name stays.
+
+        False, and nothing is changed, when `expected_revision` is given and something changed since.
+        """
+        with self._store.writing() as repository:
+            if expected_revision is not None and repository.revision() != expected_revision:
+                return False
+            write_session(repository, session, now)
+        return True
+
+    def revision(self) -> int:
+        """A number that rises with every change."""
+        with self._store.reading() as repository:
+            return repository.revision()
+
+
+def _arranged(session: Session, moves: Sequence[HandMove]) -> tuple[Matching, tuple[HandMove, ...]]:
+    matching = match(session.packs, session.kit, session.rules)
+    applied = []
+    for move in moves:
+        try:
+            matching = move_by_hand(matching, move.pack_id, move.with_pack_id, session.kit, session.rules)
+        except (KeyError, Unsafe):
+            continue  # its pack is gone or unfit by now, so the move says nothing any more
+        applied.append(move)
+    return matching, tuple(applied)
+
+
+def read_session(repository: Repository) -> Session:
+    """The stored session as one core object."""
+    name, note, choice = repository.meeting()
+    values = repository.rules_values()
+    packs, kit = repository.packs(), repository.kit()
+    return Session(
+        packs=packs,
+        kit=kit,
+        rules=rules_from(values) if values is not None else HouseRules(),
+        wanted=repository.wishes(),
+        group=_still_there(choice, packs, kit),
+        name=name,
+        note=note,
+    )
+
+
+def _still_there(choice: GroupChoice | None, packs: Sequence[Pack], kit: Kit) -> GroupChoice | None:
+    """The last choice, unless a pack, board or channel of it is out of use by now."""
+    if choice is None:
+        return None
+    known = {pack.id for pack in packs}
+    places = {board.id for board in kit.boards} | {channel.id for _, channel in kit.channels()} | {None}
+    there = set(choice.packs) <= known and choice.board in places and choice.channel in places
+    return choice if there else None
+
+
+def write_session(repository: Repository, session: Session, now: datetime) -> None:
+    """Save a whole session inside one transaction."""
+    present = {pack.id: pack for retired in (False, True) for pack in repository.packs(retired)}
+    for pack in session.packs:
+        before = present.get(pack.id)
+        repository.save_pack(pack, known_as=pack.id if before else None)
+        repository.retire(Pack, pack.id, None)
+        if pack.reading is not None and (before is None or before.reading != pack.reading):
+            repository.add_reading(pack.id, pack.reading, FILE, now)
+    known = {item.id for retired in (False, True) for item in kit_items(repository.kit(retired))}
+    for item in kit_items(session.kit):
+        repository.save_kit_item(item, known_as=item.id if item.id in known else None)
+        repository.retire(type(item), item.id, None)
+    repository.set_rules_values(rules_document(session.rules), now)
+    if session.wanted:
+        repository.set_wishes(session.wanted)
+    name, note, choice = repository.meeting()
+    repository.set_meeting(session.name or name, session.note or note, session.group or choice)
+
+
+def kit_items(kit: Kit) -> tuple[KitItem, ...]:
+    """Every piece of kit, sources before what they feed."""
+    return (*kit.sources, *kit.supplies, *kit.chargers, *kit.boards)
+
+
+def by_id(items: Sequence[Any]) -> Mapping[str, Any]:
+    """Things by their tag."""
+    return {item.id: item for item in items}

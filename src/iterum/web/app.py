@@ -1,0 +1,147 @@
+"""The application: rooms, safety of the browser side, and errors mapped to pages in one place."""
+
+import logging
+import secrets
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from flask import Flask, Response, redirect, render_template, request, url_for
+from flask_wtf.csrf import CSRFError, CSRFProtect
+from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
+from werkzeug.wrappers import Response as AnyResponse
+
+from iterum.services.desk import Desk
+from iterum.store.database import Store
+from iterum.web import charge, files, kit, match, measure, packs, put_away, rules, wrong
+from iterum.web.frame import frame, go_back_to
+from iterum.web.words import FILTERS
+
+MAX_REQUEST_BYTES = 5_000_000
+LOCAL_HOSTS = ("127.0.0.1", "localhost", "[::1]")
+ROOMS = (measure, match, charge, put_away, packs, kit, rules, files, wrong)
+
+CONTENT_SECURITY_POLICY = "; ".join(
+    (
+        "default-src 'none'",
+        "script-src 'self'",
+        "style-src 'self'",
+        "font-src 'self'",
+        "img-src 'self' data:",  # Bootstrap draws its select arrow from a data address
+        "connect-src 'self'",
+        "form-action 'self'",
+        "base-uri 'none'",
+        "frame-ancestors 'none'",
+    )
+)
+
+
+def secret_key(folder: Path) -> str:
+    """The key that signs sessions, made on the first start and kept beside the database."""
+    path = folder / "secret.key"
+    if not path.exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        path.touch(mode=0o600)
+        path.write_text(secrets.token_hex(32))
+    return path.read_text()
+
+
+def create_app(database: Path, clock: Callable[[], datetime], extra_hosts: tuple[str, ...] = ()) -> Flask:
+    """The application on one database. `clock` gives the present moment; `extra_hosts` may be asked for by name."""
+    app = Flask(__name__)
+    app.config.update(
+        SECRET_KEY=secret_key(database.parent),
+        MAX_CONTENT_LENGTH=MAX_REQUEST_BYTES,
+        MAX_FORM_MEMORY_SIZE=MAX_REQUEST_BYTES,
+        MAX_FORM_PARTS=2000,
+        TRUSTED_HOSTS=[*LOCAL_HOSTS, *extra_hosts],
+        SESSION_COOKIE_SAMESITE="Strict",
+        SESSION_COOKIE_HTTPONLY=True,
+        WTF_CSRF_TIME_LIMIT=None,  # a page left open over lunch must still be able to save
+        SEND_FILE_MAX_AGE_DEFAULT=86400,
+    )
+    app.extensions["iterum"] = {"desk": Desk(Store(database)), "clock": clock}
+    app.jinja_env.filters.update(FILTERS)
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    CSRFProtect(app)
+    for room in ROOMS:
+        app.register_blueprint(room.blueprint)
+    app.context_processor(frame)
+    _add_small_routes(app)
+    _add_errors(app)
+    app.after_request(_protect)
+    return app
+
+
+def _add_small_routes(app: Flask) -> None:
+    @app.get("/")
+    def start() -> AnyResponse:
+        return redirect(url_for("measure.page"))
+
+    @app.post("/look")
+    def look() -> AnyResponse:
+        """Day or night, and whether single keys act: kept in cookies, so that pages arrive right."""
+        answer = redirect(go_back_to(request.form.get("back", "")))
+        for name, allowed in (("theme", ("day", "night")), ("keys", ("on", "off"))):
+            if request.form.get(name) in allowed:
+                answer.set_cookie(name, request.form[name], max_age=31_536_000, samesite="Strict", httponly=True)
+        return answer
+
+
+def _protect(answer: Response) -> Response:
+    answer.headers["Content-Security-Policy"] = CONTENT_SECURITY_POLICY
+    answer.headers["X-Content-Type-Options"] = "nosniff"
+    answer.headers["Referrer-Policy"] = "same-origin"
+    answer.headers["Cross-Origin-Opener-Policy"] = "same-origin"
+    answer.headers["Cross-Origin-Resource-Policy"] = "same-origin"
+    if not request.path.startswith("/static"):
+        answer.headers["Cache-Control"] = "no-store"
+    return answer
+
+
+def _error_page(code: int, title: str, text: str) -> tuple[str, int]:
+    return render_template("error.html", title=title, text=text), code
+
+
+def _add_errors(app: Flask) -> None:
+    @app.errorhandler(CSRFError)
+    def forged(_error: CSRFError) -> tuple[str, int]:
+        return _error_page(
+            400, "Not saved", "The page was opened before Iterum last started. Go back, reload it and save again."
+        )
+
+    @app.errorhandler(RequestEntityTooLarge)
+    def too_large(_error: RequestEntityTooLarge) -> tuple[str, int]:
+        size_mb = MAX_REQUEST_BYTES // 1_000_000
+        return _error_page(413, "Too large", f"A file may have {size_mb} MB at most. Export a smaller session.")
+
+    @app.errorhandler(KeyError)
+    def gone(_error: KeyError) -> tuple[str, int]:
+        return _error_page(
+            404, "Not here any more", "What this page was about was renamed or retired. See Packs or Kit."
+        )
+
+    @app.errorhandler(HTTPException)
+    def refused(error: HTTPException) -> Any:
+        if error.code is None or error.code < 400:
+            return error
+        if error.code == 400 and not _host_is_known(app):
+            return Response("Iterum answers only to this machine's own names.\n", 400, mimetype="text/plain")
+        texts = {404: ("Nothing here", "This address has no page. Take a step from the rail instead.")}
+        title, text = texts.get(error.code, (error.name, error.description or ""))
+        return _error_page(error.code, title, text)
+
+    @app.errorhandler(Exception)
+    def defect(error: Exception) -> tuple[str, int]:
+        logging.getLogger("iterum").exception("a defect at %s", request.path, exc_info=error)
+        return _error_page(500, "A defect in Iterum", "Nothing was saved. The log of the server says what happened.")
+
+
+def _host_is_known(app: Flask) -> bool:
+    try:
+        return bool(request.host)
+    except HTTPException:
+        return False
+    finally:
+        app.logger.debug("host checked")

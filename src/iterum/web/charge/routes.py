@@ -1,0 +1,37 @@
+"""Addresses of the dial card."""
+
+from flask import Blueprint, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
+
+from iterum.core.session import GroupChoice
+from iterum.web.charge.views import RATES, Choice, dial_page
+from iterum.web.context import desk
+
+blueprint = Blueprint("charge", __name__, url_prefix="/charge", template_folder="templates")
+
+
+@blueprint.get("")
+def page() -> str:
+    """The dial card of a group, or the list of groups when none is named."""
+    session = desk().session()
+    ids = request.args.getlist("packs")
+    if not ids:
+        return render_template("charge/groups.html", placed=desk().placed())
+    shown = dial_page(session, ids, Choice.from_query(request.args))
+    until = request.args.get("until", type=float)
+    template = "charge/dial.html" if request.headers.get("HX-Request") else "charge/page.html"
+    return render_template(template, shown=shown, rates=RATES, until=until, rules=session.rules)
+
+
+@blueprint.post("/keep")
+def keep() -> Response:
+    """Keep this choice as the session's group, so that it goes into the exported file."""
+    ids = request.form.getlist("packs")
+    choice = Choice.from_query(request.form)
+    shown = dial_page(desk().session(), ids, choice)
+    if shown.setup is not None and shown.sizing is not None:
+        board = shown.setup.board.id if shown.setup.board else None
+        current_a = shown.sizing.current_a
+        desk().choose_group(GroupChoice(tuple(shown.ids), board, shown.setup.channel.id, current_a))
+    query = {name: value for name, value in vars(choice).items() if value}
+    return redirect(url_for("charge.page", packs=ids, **query))

@@ -1,0 +1,73 @@
+"""Addresses of the Files page: import a session file, export one, the published schema."""
+
+import json
+
+from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response as AnyResponse
+
+from iterum.exchange.faults import BadInput, Fault, schema
+from iterum.exchange.session import dumps, parse
+from iterum.services.importing import preview_import
+from iterum.web.context import desk, now
+
+blueprint = Blueprint("files", __name__, url_prefix="/files", template_folder="templates")
+
+
+@blueprint.get("")
+def page() -> str:
+    """Import and export."""
+    return render_template("files/page.html", faults=(), preview=None, text="", name="")
+
+
+@blueprint.get("/session.json")
+def export() -> Response:
+    """Everything in use, as a session file."""
+    return _download(dumps(desk().session()), "iterum-session.json")
+
+
+@blueprint.get("/session.schema.json")
+def export_schema() -> Response:
+    """The published JSON Schema of the session file."""
+    return _download(json.dumps(schema(), indent=1, ensure_ascii=False) + "\n", "iterum-session.schema.json")
+
+
+def _download(text: str, name: str) -> Response:
+    return Response(text, mimetype="application/json", headers={"Content-Disposition": f"attachment; filename={name}"})
+
+
+@blueprint.post("/preview")
+def preview() -> str | tuple[str, int]:
+    """What importing a file would change; nothing is changed yet."""
+    upload = request.files.get("file")
+    raw = upload.read() if upload and upload.filename else request.form.get("text", "").encode()
+    name = (upload.filename or "") if upload else ""
+    return _preview(raw, name)
+
+
+def _preview(raw: bytes, name: str) -> str | tuple[str, int]:
+    try:
+        if not raw.strip():
+            raise BadInput([Fault("", "Choose a session file first, or paste its text.")])
+        session = parse(raw)
+    except BadInput as bad:
+        text = raw.decode("utf-8", "replace")
+        return render_template("files/page.html", faults=bad.faults, preview=None, text=text, name=name), 422
+    shown = preview_import(desk().session(), session)
+    return render_template(
+        "files/page.html", faults=(), preview=shown, text=dumps(session), name=name, revision=desk().revision()
+    )
+
+
+@blueprint.post("/import")
+def take() -> str | AnyResponse | tuple[str, int]:
+    """Take the file in: all of it or nothing."""
+    text = request.form.get("text", "")
+    try:
+        session = parse(text)
+    except BadInput:
+        return _preview(text.encode(), "")
+    if not desk().write(session, now(), expected_revision=request.form.get("revision", -1, type=int)):
+        flash("Something was changed meanwhile. Look at the changes again.", "care")
+        return _preview(text.encode(), "")
+    flash(f"Imported: {len(session.packs)} packs and the kit of the file.")
+    return redirect(url_for("packs.page"))

@@ -1,0 +1,132 @@
+"""Forms made from the published schema: one description of a field serves file, form and fault.
+
+What was typed stays as text until it is right, so nothing typed is ever lost.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from iterum.exchange.faults import Fault, schema, structural_faults
+
+SKIPPED = frozenset({"channels", "cell_volts", "pack_volts", "measured_at", "temperature_c"})
+"""Fields of the file that have a place of their own: channels as lines below, volts on Measure."""
+
+
+@dataclass(frozen=True)
+class Field:
+    """One field of a form: what the schema says of it, what stands in it, and its fault."""
+
+    name: str
+    label: str
+    unit: str
+    help: str
+    kind: str
+    options: tuple[tuple[str, str], ...]
+    required: bool
+    text: str
+    fault: str
+
+
+def _types(rules: Mapping[str, Any]) -> Sequence[str]:
+    types = rules.get("type", "string")
+    return (types,) if isinstance(types, str) else types
+
+
+def _kind(rules: Mapping[str, Any]) -> str:
+    types = _types(rules)
+    if "enum" in rules:
+        return "enum"
+    return "text" if "string" in types else "list" if "array" in types else "number"
+
+
+def _fields_of(part: str) -> Iterable[tuple[str, Mapping[str, Any]]]:
+    properties: Mapping[str, Mapping[str, Any]] = schema()["$defs"][part]["properties"]
+    return ((name, rules) for name, rules in properties.items() if name not in SKIPPED)
+
+
+def as_text(value: Any) -> str:
+    """A stored value as it stands in a field: lists with commas, pairs with a colon."""
+    if value is None:
+        return ""
+    if isinstance(value, (list, tuple)):
+        return ", ".join(
+            ":".join(as_text(part) for part in item) if isinstance(item, (list, tuple)) else as_text(item)
+            for item in value
+        )
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def texts_of(part: str, document: Mapping[str, Any]) -> dict[str, str]:
+    """What stands in the fields for a stored item."""
+    return {name: as_text(document.get(name, rules.get("default"))) for name, rules in _fields_of(part)}
+
+
+def make_fields(
+    part: str,
+    texts: Mapping[str, str],
+    faults: Mapping[str, str],
+    options: Mapping[str, Sequence[tuple[str, str]]],
+    prefix: str = "",
+) -> list[Field]:
+    """The fields of one part ("pack", "board" ...), filled in."""
+    required = schema()["$defs"][part]["required"]
+    found = []
+    for name, rules in _fields_of(part):
+        choices = options.get(name) or [(value, value) for value in rules.get("enum", ())]
+        found.append(
+            Field(
+                name=prefix + name,
+                label=rules["title"],
+                unit=rules.get("x-unit", ""),
+                help=rules.get("description", "") if name != "id" else "As written on it.",
+                kind="enum" if choices else "note" if name == "note" else _kind(rules),
+                options=tuple(choices),
+                required=name in required,
+                text=texts.get(name, ""),
+                fault=faults.get(name, ""),
+            )
+        )
+    return found
+
+
+def _number(text: str, whole: bool) -> Any:
+    """A number as typed, a decimal comma allowed; the text itself when it is none, so that its fault can show it."""
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError:
+        return text
+    return int(value) if whole and value.is_integer() else value
+
+
+def _list(text: str, pairs: bool) -> list[Any]:
+    items = [item.strip() for item in text.replace(";", ",").split(",") if item.strip()]
+    if pairs:
+        return [[_number(part.strip(), False) for part in item.split(":")] for item in items]
+    return [_number(item, False) for item in items]
+
+
+def document_from(part: str, texts: Mapping[str, str]) -> dict[str, Any]:
+    """The item as the file would hold it; an empty field is left out. What is no number stays text."""
+    found: dict[str, Any] = {}
+    for name, rules in _fields_of(part):
+        text = texts.get(name, "").strip()
+        kind = _kind(rules)
+        if not text:
+            continue
+        if kind == "number":
+            found[name] = _number(text, "integer" in _types(rules))
+        elif kind == "list":
+            found[name] = _list(text, pairs=rules["items"].get("type") == "array")
+        else:
+            found[name] = text
+    return found
+
+
+def faults_by_field(part: str, document: Mapping[str, Any], sense: Sequence[Fault]) -> dict[str, str]:
+    """The first fault of each field, structure before sense."""
+    found: dict[str, str] = {}
+    for fault in (*structural_faults(document, part), *sense):
+        name = fault.place if fault.place.startswith("channels[") else fault.place.split("[")[0].split(".")[0]
+        found.setdefault(name, fault.mend)
+    return found

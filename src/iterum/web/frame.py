@@ -1,0 +1,90 @@
+"""The frame round every page: top strip, five steps, stores."""
+
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import urlsplit
+
+from flask import request, url_for
+
+from iterum.core.packs import judge_pack
+from iterum.core.session import Session
+from iterum.web.context import desk, now
+
+
+@dataclass(frozen=True)
+class Step:
+    """One of the five steps: `href` is empty for a step this version does not have."""
+
+    number: int
+    name: str
+    below: str
+    href: str
+    room: str
+    done: bool
+
+
+STORES = (
+    ("packs.page", "Packs", "packs", "packs"),
+    ("kit.page", "Kit", "kit", "kit"),
+    ("rules.page", "House rules", "rules", "rules"),
+    ("files.page", "Files", "files", "files"),
+)
+
+
+def go_back_to(address: str) -> str:
+    """A page of this application to go back to; anything else becomes the start."""
+    parts = urlsplit(address)
+    safe = not parts.scheme and not parts.netloc and address.startswith("/") and not address.startswith(("//", "/\\"))
+    return address if safe else url_for("start")
+
+
+def _counted(count: int, one: str, many: str | None = None) -> str:
+    return f"{count} {one if count == 1 else many or one + 's'}"
+
+
+def steps_of(session: Session) -> list[Step]:
+    """The five steps with what is left in each."""
+    measured = sum(pack.reading is not None for pack in session.packs)
+    count = len(session.packs)
+    matching = desk().matching()[0]
+    groups = len(matching.groups)
+    full = sum(judge_pack(pack, session.rules).full for pack in session.packs)
+    ready = _counted(groups, "group")
+    cards = _counted(groups, "card")
+    return [
+        _step(
+            1, "Measure", f"{measured} of {count} packs" if count else "no packs yet", "measure", measured == count > 0
+        ),
+        _step(2, "Match", f"{ready} ready" if groups else "waits for packs", "match"),
+        Step(3, "Plan", "not in this version", "", "plan", False),
+        _step(4, "Charge", f"{cards} to dial" if groups else "nothing to dial", "charge"),
+        _step(5, "Put away", f"{full} full" if full else "tonight", "put_away"),
+    ]
+
+
+def _step(number: int, name: str, below: str, room: str, done: bool = False) -> Step:
+    return Step(number, name, below, url_for(f"{room}.page"), room, done)
+
+
+def frame() -> dict[str, Any]:
+    """What base.html shows on every page, errors included."""
+    session = desk().session()
+    finite = [source for source in session.kit.sources if source.usable_wh is not None]
+    usable_wh = sum(source.usable_wh or 0.0 for source in finite)
+    whole_wh = sum(source.energy_wh or 0.0 for source in finite)
+    wish = min(session.wanted, key=lambda item: item.at_min, default=None)
+    room = (request.blueprint or "") if request else ""
+    return {
+        "session": session,
+        "steps": steps_of(session),
+        "stores": STORES,
+        "room": room,
+        "now": now(),
+        "bank_wh": usable_wh if finite else None,
+        "bank_part": usable_wh / whole_wh if whole_wh else 0.0,
+        "bank_names": ", ".join(source.name or source.id for source in finite),
+        "next_wish": wish,
+        "theme": "night" if request.cookies.get("theme") == "night" else "day",
+        "keys_on": request.cookies.get("keys") != "off",
+        "here": request.full_path if request.query_string else request.path,
+    }

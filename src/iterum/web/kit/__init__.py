@@ -1,0 +1,5 @@
+"""Kit: boards, chargers, supplies and sources."""
+
+from iterum.web.kit.routes import blueprint
+
+__all__ = ["blueprint"]

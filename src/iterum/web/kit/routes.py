@@ -1,0 +1,150 @@
+"""Addresses of the Kit page: boards, chargers, supplies, sources."""
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.exceptions import NotFound
+from werkzeug.wrappers import Response
+
+from iterum.core.kit import Board, Charger, Supply
+from iterum.core.kit import Source as Origin
+from iterum.exchange.sense import kit_sense
+from iterum.exchange.session import (
+    board_from,
+    charger_document,
+    charger_from,
+    item_document,
+    source_from,
+    supply_from,
+)
+from iterum.services.desk import kit_items
+from iterum.store.repository import KitItem, TagTaken
+from iterum.web.context import desk, now
+from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
+
+blueprint = Blueprint("kit", __name__, url_prefix="/kit", template_folder="templates")
+
+KINDS: dict[str, tuple[type, Any]] = {
+    "board": (Board, board_from),
+    "charger": (Charger, charger_from),
+    "supply": (Supply, supply_from),
+    "source": (Origin, source_from),
+}
+MOST_CHANNELS = 16
+
+
+def _kind(name: str) -> tuple[type, Any]:
+    if name not in KINDS:
+        raise NotFound
+    return KINDS[name]
+
+
+def _find(kind: type, item_id: str) -> KitItem:
+    for item in kit_items(desk().session().kit):
+        if isinstance(item, kind) and item.id == item_id:
+            return item
+    raise KeyError(item_id)
+
+
+def _feeds(part: str) -> list[tuple[str, str]]:
+    """What a supply or charger may be fed by."""
+    kit = desk().session().kit
+    feeders = kit_items(replace(kit, boards=(), chargers=(), supplies=kit.supplies if part == "charger" else ()))
+    named = [(item.id, item.name or item.id) for item in feeders]
+    return [("mains", "Mains, without a limit"), *named]
+
+
+@blueprint.get("")
+def page() -> str:
+    """Everything to charge with; retired things below."""
+    kit = desk().session().kit
+    return render_template("kit/page.html", kit=kit, names={item.id: item.name or item.id for item in kit_items(kit)},
+                           retired=[(_part_of(item), item) for item in kit_items(desk().retired()[1])])  # fmt: skip
+
+
+def _part_of(item: KitItem) -> str:
+    return next(name for name, (kind, _) in KINDS.items() if isinstance(item, kind))
+
+
+def _channel_texts(texts: Mapping[str, str], count: int) -> list[dict[str, str]]:
+    return [
+        {name.split("-", 1)[1]: value for name, value in texts.items() if name.startswith(f"channel{number}-")}
+        for number in range(count)
+    ]
+
+
+def _form(
+    part: str, texts: Mapping[str, str], channels: list[dict[str, str]], faults: Mapping[str, str], known_as: str | None
+) -> str:
+    lines = []
+    for number, channel in enumerate(channels):
+        place = f"channels[{number}]."
+        mine = {name.removeprefix(place).split("[")[0]: mend for name, mend in faults.items() if name.startswith(place)}
+        lines.append(make_fields("channel", channel, mine, {}, f"channel{number}-"))
+    return render_template(
+        "kit/edit.html",
+        part=part,
+        fields=make_fields(part, texts, faults, {"fed_by": _feeds(part)}),
+        channels=lines,
+        known_as=known_as,
+        faults=faults,
+    )
+
+
+@blueprint.get("/<part>")
+def edit(part: str) -> str:
+    """The form for a new piece of kit, or for the one named."""
+    kind, _ = _kind(part)
+    known_as = request.args.get("id")
+    if known_as is None:
+        channels = [texts_of("channel", {})] if part == "charger" else []
+        return _form(part, texts_of(part, {}), channels, {}, None)
+    item = _find(kind, known_as)
+    document = charger_document(item) if isinstance(item, Charger) else item_document(item)
+    channels = [texts_of("channel", channel) for channel in document.get("channels", ())]
+    return _form(part, texts_of(part, {"fed_by": "mains", **document}), channels, {}, known_as)
+
+
+@blueprint.post("/<part>")
+def save(part: str) -> str | Response | tuple[str, int]:
+    """Add or change a piece of kit; every fault at its field, nothing typed is lost."""
+    _, make = _kind(part)
+    known_as = request.form.get("known_as") or None
+    count = min(max(request.form.get("channels", 0, type=int), 0), MOST_CHANNELS) if part == "charger" else 0
+    if request.form.get("act") == "add" and count < MOST_CHANNELS:
+        return _form(part, request.form, [*_channel_texts(request.form, count), texts_of("channel", {})], {}, known_as)
+    channels = _channel_texts(request.form, count)
+    if request.form.get("act", "").startswith("drop"):
+        number = int(request.form["act"].removeprefix("drop") or 0)
+        return _form(part, request.form, [*channels[:number], *channels[number + 1 :]], {}, known_as)
+    document = document_from(part, request.form)
+    if part == "charger":
+        document["channels"] = [document_from("channel", channel) for channel in channels]
+    faults = faults_by_field(part, document, kit_sense(part, document))
+    if not faults:
+        try:
+            desk().save_kit_item(make(document), known_as)
+        except TagTaken as taken:
+            place = "id" if taken.tag == document["id"] else "channels[0].id"
+            faults = {place: f"{taken.tag} is used already."}
+        else:
+            flash(f"{document['id']} is written down.")
+            return redirect(url_for("kit.page"))
+    return _form(part, request.form, channels, faults, known_as), 422
+
+
+@blueprint.post("/<part>/retire")
+def retire(part: str) -> Response:
+    """Take a piece of kit out of use, or bring it back."""
+    kind, _ = _kind(part)
+    item_id = request.form.get("id", "")
+    back = request.form.get("back") == "yes"
+    fed = [item.id for item in kit_items(desk().session().kit) if getattr(item, "fed_by", None) == item_id]
+    if fed and not back:
+        flash(f"Not retired: {', '.join(fed)} is fed by {item_id}. Feed it from elsewhere first.", "care")
+        return redirect(url_for("kit.page"))
+    desk().retire(kind, item_id, None if back else now())
+    flash(f"{item_id} is back in use." if back else f"{item_id} is retired. Bring it back below, under Retired.")
+    return redirect(url_for("kit.page"))

@@ -1,0 +1,61 @@
+"""Addresses of the Match page."""
+
+from typing import Any
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
+
+from iterum.core.reasons import Unsafe
+from iterum.web.context import desk, now
+from iterum.web.match.views import groups_to_move_to, match_page
+from iterum.web.tabs import chosen_class, class_tabs
+from iterum.wording import about
+
+blueprint = Blueprint("match", __name__, url_prefix="/match", template_folder="templates")
+
+
+@blueprint.get("")
+def page() -> str:
+    """The voltage ladder of one class, its groups and its left-out packs."""
+    session = desk().session()
+    if not any(pack.reading for pack in session.packs):
+        return render_template("match/none.html", packs=session.packs)
+    matching, moves = desk().matching()
+    grouped = {pack.id for group in matching.groups for pack in group.packs}
+    tabs = class_tabs(session.packs, lambda pack: pack.id in grouped)
+    family = chosen_class(request.args.get("class"), tabs) or ""
+    number = request.args.get("page", "0")
+    shown = match_page(session, matching, desk().placed(), family, int(number) if number.isdigit() else 0)
+    return render_template(
+        "match/page.html",
+        shown=shown,
+        tabs=tabs,
+        moves={move.pack_id: move for move in moves},
+        targets=lambda pack: groups_to_move_to(shown.cards, pack),
+        picked=request.args.get("pack"),
+    )
+
+
+@blueprint.post("/move")
+def move() -> Response:
+    """Move a pack by hand to the group of another, out, or back to where it was."""
+    pack_id = request.form.get("pack", "")
+    target = request.form.get("to", "")
+    try:
+        if target == "back":
+            desk().move_back(pack_id)
+        elif target == "all-back":
+            desk().move_back(None)
+        else:
+            desk().move(pack_id, target.removeprefix("with:") or None, now())
+            _say_verdict(pack_id)
+    except Unsafe as refusal:
+        flash("Not moved. " + " ".join(about(item) for item in refusal.reasons), "care")
+    query: dict[str, Any] = {"class": request.form.get("class", ""), "pack": pack_id}
+    return redirect(url_for("match.page", **query))
+
+
+def _say_verdict(pack_id: str) -> None:
+    for group in desk().matching()[0].groups:
+        if any(pack.id == pack_id for pack in group.packs) and not group.allowed:
+            flash(f"{pack_id} is moved, but this group may not be charged: {about(group.reasons[0])}", "care")

@@ -1,0 +1,109 @@
+"""Addresses of the Measure page."""
+
+from dataclasses import replace
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
+
+from iterum.core.packs import Condition, Pack, Reading, judge_pack
+from iterum.web.context import desk, now
+from iterum.web.measure.views import look_at, next_to_measure, read_typed
+from iterum.web.tabs import chosen_class, class_tabs
+
+blueprint = Blueprint("measure", __name__, url_prefix="/measure", template_folder="templates")
+
+
+def _pack(pack_id: str | None) -> Pack:
+    for pack in desk().session().packs:
+        if pack.id == pack_id:
+            return pack
+    raise KeyError(pack_id)
+
+
+def _typed_texts(pack: Pack) -> list[str]:
+    return [request.form.get(f"cell{number}", "") for number in range(1, pack.cells + 1)]
+
+
+@blueprint.get("")
+def page() -> str:
+    """The pack to measure now, and the queue of its class."""
+    return _page(None, None)
+
+
+def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> str:
+    session = desk().session()
+    if not session.packs:
+        return render_template("measure/none.html")
+    tabs = class_tabs(session.packs, lambda item: item.reading is not None)
+    asked = pack or (_pack(request.args["pack"]) if request.args.get("pack") else None)
+    family = asked.family if asked else chosen_class(request.args.get("class"), tabs)
+    queue = [item for item in session.packs if item.family == family]
+    current = asked or next_to_measure(queue, None) or queue[0]
+    if texts is None:
+        volts = current.reading.cell_v if current.reading else ()
+        texts = [f"{value:.2f}" for value in volts] or [""] * current.cells
+    typed = read_typed(texts, current.cells)
+    shown = look_at(current, typed, session.rules)
+    if not any(texts):
+        shown = replace(shown, faults={})
+    history = desk().readings(current.id)
+    following = next_to_measure(queue, current.id)
+    return render_template(
+        "measure/page.html",
+        pack=current,
+        typed=typed,
+        look=shown,
+        confirm=confirm,
+        verdicts=[judge_pack(item, session.rules) for item in queue],
+        tabs=tabs,
+        family=family,
+        following=following,
+        history=history,
+        position=queue.index(next(item for item in queue if item.id == current.id)) + 1,
+        queue=queue,
+    )
+
+
+@blueprint.post("/preview")
+def preview() -> str:
+    """The verdict on what is typed so far; nothing is saved."""
+    pack = _pack(request.form.get("pack"))
+    typed = read_typed(_typed_texts(pack), pack.cells)
+    return render_template(
+        "measure/verdict.html", pack=pack, look=look_at(pack, typed, desk().session().rules), confirm=False
+    )
+
+
+@blueprint.post("")
+def save() -> str | Response | tuple[str, int]:
+    """Write the reading down, questioned first where it looks odd, and go to the next pack."""
+    pack = _pack(request.form.get("pack"))
+    texts = _typed_texts(pack)
+    typed = read_typed(texts, pack.cells)
+    look = look_at(pack, typed, desk().session().rules)
+    confirmed = request.form.get("confirmed") == ",".join(texts)
+    if not typed.complete or look.impossible or (look.questions and not confirmed):
+        return _page(pack, texts, confirm=bool(look.questions) and not look.impossible), 422
+    reading = Reading.of_cells(typed.volts, now())
+    corrects = next((item for item in desk().readings(pack.id) if item.corrected_by is None), None)
+    is_correction = request.form.get("correct") == "yes" and corrects is not None
+    desk().record_reading(pack.id, reading, now(), corrects.key if is_correction and corrects else None)
+    queue = [item for item in desk().session().packs if item.family == pack.family]
+    following = next_to_measure(queue, pack.id)
+    if following is None:
+        flash(f"{pack.id} is written down. Every pack of this class is measured.")
+        return redirect(url_for("measure.page", pack=pack.id))
+    return redirect(url_for("measure.page", pack=following.id))
+
+
+@blueprint.post("/wrong")
+def looks_wrong() -> Response:
+    """Mark a pack as damaged, or take that back."""
+    pack = _pack(request.form.get("pack"))
+    damaged = request.form.get("condition") != "ok"
+    desk().set_condition(pack.id, Condition.DAMAGED if damaged else Condition.OK)
+    if damaged:
+        flash(
+            f"{pack.id} is kept apart: it joins no board and is not charged. Lay it outside, on sand or stone.", "care"
+        )
+    return redirect(url_for("measure.page", pack=pack.id))

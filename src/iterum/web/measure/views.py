@@ -1,0 +1,84 @@
+"""What the Measure page shows, from results of the core."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from iterum.core.packs import Pack, PackVerdict, Reading, judge_pack, question_volts
+from iterum.core.reasons import Reason
+from iterum.core.rules import HouseRules
+from iterum.web.pictures import caliper
+
+
+@dataclass(frozen=True)
+class Typed:
+    """What was typed for one pack: the texts as they stand, the volts where they make sense, the faults by cell."""
+
+    texts: tuple[str, ...]
+    volts: tuple[float, ...]
+    faults: dict[int, str]
+
+    @property
+    def complete(self) -> bool:
+        """Whether every cell holds volts."""
+        return bool(self.texts) and not self.faults and len(self.volts) == len(self.texts)
+
+
+def read_typed(texts: Sequence[str], cells: int) -> Typed:
+    """Three digits a cell ("384"), or volts with a point or comma ("3.84"). What was typed is kept as it is."""
+    kept = tuple((list(texts) + [""] * cells)[:cells])
+    volts, faults = [], {}
+    for index, text in enumerate(kept):
+        value = _volts_from(text.strip())
+        if value is None:
+            faults[index] = (
+                "Empty: type three digits."
+                if not text.strip()
+                else f"“{text[:12]}” is no voltage: type three digits, such as 384."
+            )
+        else:
+            volts.append(value)
+    return Typed(kept, tuple(volts), faults)
+
+
+def _volts_from(text: str) -> float | None:
+    if text.isascii() and text.isdigit() and len(text) in (3, 4):
+        return float(int(text) / 10 ** (len(text) - 1))
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError:
+        return None
+    return value if 0 <= value < 10 and len(text) <= 6 else None
+
+
+@dataclass(frozen=True)
+class Look:
+    """The verdict on what was typed: questions first, then the verdict, then the caliper."""
+
+    verdict: PackVerdict | None
+    questions: tuple[Reason, ...]
+    impossible: bool
+    picture: caliper.Caliper | None
+    faults: dict[int, str]
+
+
+def look_at(pack: Pack, typed: Typed, rules: HouseRules) -> Look:
+    """What these volts say of the pack, before they are saved."""
+    if not typed.complete:
+        return Look(None, (), False, None, typed.faults)
+    questions = question_volts(pack, typed.volts)
+    measured = replace(pack, reading=Reading.of_cells(typed.volts))
+    return Look(
+        verdict=judge_pack(measured, rules),
+        questions=questions,
+        impossible=any(item.code == "volts_impossible" for item in questions),
+        picture=caliper.draw(typed.volts) if len(typed.volts) > 1 and pack.chemistry.joins else None,
+        faults={},
+    )
+
+
+def next_to_measure(queue: Sequence[Pack], after: str | None) -> Pack | None:
+    """The next pack of the queue without a reading, going round once; None when all are measured."""
+    ids = [pack.id for pack in queue]
+    start = ids.index(after) + 1 if after in ids else 0
+    turned = [*queue[start:], *queue[:start]]
+    return next((pack for pack in turned if pack.reading is None and pack.id != after and pack.condition == "ok"), None)

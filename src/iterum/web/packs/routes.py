@@ -1,0 +1,108 @@
+"""Addresses of the Packs page."""
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response as AnyResponse
+
+from iterum.core.packs import Pack, judge_pack
+from iterum.exchange.csv_table import csv_text
+from iterum.exchange.sense import pack_sense
+from iterum.exchange.session import pack_document, pack_from
+from iterum.store.repository import TagTaken
+from iterum.web.context import desk, now
+from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
+
+blueprint = Blueprint("packs", __name__, url_prefix="/packs", template_folder="templates")
+
+CHEMISTRY_NAMES = (
+    ("lipo", "LiPo"),
+    ("lihv", "LiHV"),
+    ("li-ion", "Li-ion, round cells"),
+    ("life", "LiFe (LiFePO4)"),
+    ("nimh", "NiMH"),
+)
+OPTIONS = {"chemistry": CHEMISTRY_NAMES, "condition": (("ok", "fit"), ("damaged", "damaged: keep apart"))}
+
+
+def _find(pack_id: str | None) -> Pack:
+    for pack in desk().session().packs:
+        if pack.id == pack_id:
+            return pack
+    raise KeyError(pack_id)
+
+
+@blueprint.get("")
+def page() -> str:
+    """Every pack with its verdict; retired ones below."""
+    session = desk().session()
+    return render_template(
+        "packs/page.html",
+        verdicts=[judge_pack(pack, session.rules) for pack in session.packs],
+        retired=desk().retired()[0],
+    )
+
+
+def _form(texts: Mapping[str, str], faults: Mapping[str, str], known_as: str | None) -> str:
+    return render_template(
+        "packs/edit.html", fields=make_fields("pack", texts, faults, OPTIONS), known_as=known_as, faults=faults
+    )
+
+
+@blueprint.get("/edit")
+def edit() -> str:
+    """The form for a new pack, or for the one named."""
+    known_as = request.args.get("id")
+    if known_as is None:
+        return _form(texts_of("pack", {"chemistry": "lipo"}), {}, None)
+    return _form(texts_of("pack", pack_document(_find(known_as))), {}, known_as)
+
+
+@blueprint.post("/edit")
+def save() -> str | AnyResponse | tuple[str, int]:
+    """Add or change a pack; every fault at its field, nothing typed is lost."""
+    known_as = request.form.get("known_as") or None
+    document = document_from("pack", request.form)
+    faults = faults_by_field("pack", document, pack_sense(document))
+    if not faults:
+        try:
+            desk().save_pack(pack_from(document), known_as, now())
+        except TagTaken as taken:
+            faults = {"id": f"{taken.tag} is used already, by a pack in use or a retired one."}
+        else:
+            flash(f"{document['id']} is written down.")
+            return redirect(url_for("packs.page"))
+    return _form(request.form, faults, known_as), 422
+
+
+@blueprint.post("/retire")
+def retire() -> AnyResponse:
+    """Take a pack out of use, or bring it back."""
+    pack_id = request.form.get("id", "")
+    back = request.form.get("back") == "yes"
+    desk().retire(Pack, pack_id, None if back else now())
+    flash(f"{pack_id} is back in use." if back else f"{pack_id} is retired. Bring it back below, under Retired.")
+    return redirect(url_for("packs.page"))
+
+
+@blueprint.get("/history")
+def history() -> str:
+    """Every reading of a pack, corrected ones included."""
+    pack_id = request.args.get("id", "")
+    return render_template("packs/history.html", pack=_find(pack_id), readings=desk().readings(pack_id))
+
+
+@blueprint.get("/packs.csv")
+def export_csv() -> Response:
+    """The packs as a table for a spreadsheet."""
+    rules = desk().session().rules
+    rows = []
+    for pack in desk().session().packs:
+        verdict = judge_pack(pack, rules)
+        document = pack_document(replace(pack, reading=None))
+        volts = pack.reading.cell_v if pack.reading else ()
+        rows.append({**document, "cell_volts": " ".join(map(str, volts)), "verdict": verdict.level.value})
+    return Response(
+        csv_text(rows), mimetype="text/csv", headers={"Content-Disposition": "attachment; filename=packs.csv"}
+    )

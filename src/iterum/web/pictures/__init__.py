@@ -1,0 +1,1 @@
+"""Geometry of the pictures: numbers in, marks out; Jinja draws them. No interface code, no colours."""

@@ -1,0 +1,59 @@
+"""The caliper over the cells of one pack: two jaws, the room left, and where each cell lies."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from iterum.core.packs import SPREAD_LOOK_V
+from iterum.core.quantities import spread
+from iterum.web.pictures.scale import Scale
+
+WIDTH, INSET = 600, 24
+
+
+@dataclass(frozen=True)
+class CellMark:
+    """A cell's number on its place on the scale, `row` counting cells that lie on the same spot."""
+
+    cell: int
+    x: float
+    row: int
+
+
+@dataclass(frozen=True)
+class Caliper:
+    """Marks of the picture, pixels from the left. `left_v` is negative when the cells are too far apart."""
+
+    low_x: float
+    high_x: float
+    allowed_x: float
+    ticks: tuple[tuple[float, str], ...]
+    cells: tuple[CellMark, ...]
+    spread_v: float
+    left_v: float
+    rows: int
+
+
+def draw(cell_v: Sequence[float]) -> Caliper:
+    """The caliper on these cells, V each."""
+    low, high = min(cell_v), max(cell_v)
+    top = max(high, low + SPREAD_LOOK_V)
+    margin = max((top - low) * 0.18, 0.01)
+    scale = Scale(low - margin, top + margin, INSET, WIDTH - INSET)
+    step = scale.step_for(52)
+    at: dict[float, int] = {}
+    cells = []
+    for number, volts in enumerate(cell_v, 1):
+        row = at.get(volts, 0)
+        at[volts] = row + 1
+        cells.append(CellMark(number, scale(volts), row))
+    apart_v = spread(cell_v)
+    return Caliper(
+        low_x=scale(low),
+        high_x=scale(high),
+        allowed_x=scale(low + SPREAD_LOOK_V),
+        ticks=tuple((scale(volts), f"{volts:.2f}") for volts in scale.ticks(max(step, 0.01))),
+        cells=tuple(cells),
+        spread_v=apart_v,
+        left_v=round(SPREAD_LOOK_V - apart_v, 9),
+        rows=max(at.values()),
+    )

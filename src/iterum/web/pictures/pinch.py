@@ -1,0 +1,105 @@
+"""The pinch: every limit turned into amps at the board, from the source to the packs."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from iterum.core.sizing import Limit, Sizing, tied
+from iterum.wording import sentence
+
+WIDTH, MIDDLE_Y, PX_PER_A, WIDEST_A = 745.0, 70.0, 2.7, 15.2
+LEAST_HALF_PX = 6.0
+
+STAGES: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Source", ("source_power",)),
+    ("Supply", ("supply_power",)),
+    ("Charger", ("charger_power", "charger_input")),
+    ("Channel", ("channel_current", "channel_power")),
+    ("Board", ("board_current", "port_fuse")),
+    ("Packs", ("pack_charge_c", "wanted_rate")),
+)
+
+
+@dataclass(frozen=True)
+class Stage:
+    """One part of the chain: its narrowest limit, or none ("no limit given")."""
+
+    name: str
+    limit: Limit | None
+    others: tuple[Limit, ...]
+    narrowest: bool
+    x: float
+    width: float
+    half: float
+    capped: bool
+
+    @property
+    def text(self) -> str:
+        """The sum under the stage."""
+        return sentence(self.limit.reason) if self.limit else "no limit given"
+
+
+@dataclass(frozen=True)
+class Pinch:
+    """Stages from left to right, the outline of the pipe, and the stream through it."""
+
+    stages: tuple[Stage, ...]
+    upper: str
+    lower: str
+    stream_half: float
+    label: str
+    line: str
+
+
+def _half(current_a: float | None, px_per_a: float) -> float:
+    if current_a is None:
+        return round(WIDEST_A * PX_PER_A, 2)
+    return round(max(min(current_a * px_per_a, WIDEST_A * PX_PER_A), LEAST_HALF_PX), 2)
+
+
+def _outline(stages: Sequence[Stage], side: int) -> str:
+    """A path along one wall of the pipe, sloping between stages."""
+    points = []
+    for index, stage in enumerate(stages):
+        y = round(MIDDLE_Y + side * stage.half, 2)
+        slope = 14.0
+        start = stage.x + (slope if index else 0)
+        end = stage.x + stage.width - (slope if index < len(stages) - 1 else 0)
+        points += [(start, y), (end, y)]
+    return "M" + " L".join(f"{x:g},{y:g}" for x, y in points)
+
+
+def draw(sizing: Sizing, without_board: bool) -> Pinch:
+    """The pinch of one sizing; with a single pack the board drops out."""
+    by_name = {limit.name: limit for limit in sizing.limits}
+    narrowest = set(tied(sizing.limits))
+    # Small packs would be drawn as a thread, so the scale follows what is dialled.
+    px_per_a = max(PX_PER_A, 22.0 / max(sizing.exact_a, 0.1))
+    chosen = [(name, names) for name, names in STAGES if not (without_board and name == "Board")]
+    width = WIDTH / len(chosen)
+    stages = []
+    for index, (name, names) in enumerate(chosen):
+        limits = sorted((by_name[item] for item in names if item in by_name), key=lambda limit: limit.current_a)
+        first = limits[0] if limits else None
+        half = _half(first.current_a if first else None, px_per_a)
+        stages.append(
+            Stage(
+                name=name,
+                limit=first,
+                others=tuple(limits[1:]),
+                narrowest=any(limit.name in narrowest for limit in limits),
+                x=round(index * width, 2),
+                width=round(width, 2),
+                half=half,
+                capped=first is None or first.current_a * px_per_a > WIDEST_A * PX_PER_A,
+            )
+        )
+    figures = ", ".join(f"{limit.current_a:.2f}" for limit in sorted(sizing.limits, key=lambda item: item.current_a))
+    gripped = " and ".join(stage.name.lower() for stage in stages if stage.narrowest)
+    return Pinch(
+        stages=tuple(stages),
+        upper=_outline(stages, -1),
+        lower=_outline(stages, 1),
+        stream_half=_half(sizing.current_a, px_per_a),
+        label=f"Limits from source to packs; narrowest: {gripped}, {sizing.exact_a:.2f} A.",
+        line=f"smallest of {figures} = {sizing.exact_a:.2f} A",
+    )

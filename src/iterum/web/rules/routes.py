@@ -1,0 +1,90 @@
+"""Addresses of the House rules page."""
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
+
+from iterum.core.arrange import place_groups
+from iterum.core.matching import Matching
+from iterum.core.rules import RULES, HouseRules, Rule, School, chosen_school
+from iterum.web.context import desk, now
+
+blueprint = Blueprint("rules", __name__, url_prefix="/rules", template_folder="templates")
+
+
+@dataclass(frozen=True)
+class SchoolRow:
+    """One school as the page shows it. `effect` is what choosing it does to today's groups."""
+
+    school: School
+    chosen: bool
+    default: bool
+    effect: str
+
+
+def _changed(rules: HouseRules, school: School) -> HouseRules:
+    settings: dict[str, Any] = dict(school.settings)
+    return replace(rules, **settings)
+
+
+def _sets(matching: Matching) -> set[frozenset[str]]:
+    return {frozenset(pack.id for pack in group.packs) for group in matching.groups}
+
+
+def _effect(rule: Rule, school: School, rules: HouseRules, today: Matching) -> str:
+    """What choosing a school would do to today's groups, in numbers."""
+    if not any(pack.pack.reading for pack in today.verdicts):
+        return "Measure packs to see what it does."
+    if rule.key in ("join_order", "balance"):
+        return "Groups and amps stay; the card and its steps change."
+    changed = _changed(rules, school)
+    if rule.key in ("rate", "size_at"):
+        return _amps_effect(changed)
+    other = desk().matching_under(changed)
+    if rule.key == "li_ion_end":
+        return "Amps stay; li-ion ends at its new volts."
+    moved = len({pack_id for group in _sets(today) ^ _sets(other) for pack_id in group})
+    if not moved:
+        return f"Same groups: {len(other.groups)}."
+    return f"{len(other.groups)} groups, {len(other.left_out)} left out; {moved} packs change place."
+
+
+def _amps_effect(changed: HouseRules) -> str:
+    session = desk().session()
+    placed = place_groups(desk().matching()[0].groups, session.kit, changed)
+    dialled = [f"{item.sizing.current_a:g}" for item in placed if item.sizing]
+    return f"Groups stay; dial {', '.join(dialled)} A." if dialled else "Groups stay; nothing can be dialled."
+
+
+@blueprint.get("")
+def page() -> str:
+    """Each house rule with its schools, the default and why, and what changing it does."""
+    rules = desk().session().rules
+    today = desk().matching_under(rules)
+    rows = []
+    for rule in RULES:
+        chosen = chosen_school(rule, rules)
+        schools = []
+        for school in rule.schools:
+            effect = "" if school == chosen else _effect(rule, school, rules, today)
+            schools.append(SchoolRow(school, school == chosen, school == rule.schools[0], effect))
+        rows.append((rule, schools, chosen))
+    return render_template("rules/page.html", rows=rows, rules=rules, can_go_back=desk().rules_can_go_back())
+
+
+@blueprint.post("")
+def choose() -> Response:
+    """Choose a school, or go back to the rules before the last change."""
+    if request.form.get("act") == "back":
+        desk().rules_back(now())
+        flash("The rules before the last change are in force again.")
+        return redirect(url_for("rules.page"))
+    for rule in RULES:
+        for school in rule.schools:
+            if (rule.key, school.key) == (request.form.get("rule"), request.form.get("school")):
+                desk().set_rules(_changed(desk().session().rules, school), now())
+                flash(f"{rule.question} {school.label}.")
+                return redirect(url_for("rules.page") + f"#rule-{rule.key}")
+    raise KeyError(request.form.get("school"))

@@ -1,0 +1,133 @@
+/* Keys, digit fields and the clock. Every page works without it; nothing here decides anything. */
+(function () {
+  "use strict";
+  var root = document.documentElement;
+  var csrf = document.querySelector("meta[name=csrf-token]").content;
+  document.addEventListener("htmx:configRequest", function (event) { event.detail.headers["X-CSRFToken"] = csrf; });
+
+  function tick() {
+    var clock = document.querySelector("[data-clock]");
+    if (clock) { clock.textContent = new Date().toTimeString().slice(0, 5); }
+  }
+  setInterval(tick, 15000);
+
+  /* ---- digit fields: three digits fill a cell and move on ---- */
+  var form = document.querySelector("[data-measure]");
+  var fields = form ? Array.prototype.slice.call(form.querySelectorAll("[data-digits]")) : [];
+  var phone = window.matchMedia("(max-width: 760px)");
+
+  function digitsOf(field) { return field.value.replace(/\D/g, "").slice(0, 3); }
+  function show(field, digits) { field.value = digits.length > 1 ? digits[0] + "." + digits.slice(1) : digits; }
+  function at() { var index = fields.indexOf(document.activeElement); return index < 0 ? lastField : index; }
+  var lastField = 0;
+
+  function preview() {
+    if (fields.every(function (field) { return digitsOf(field).length === 3; })) { window.htmx.trigger(form, "volts"); }
+  }
+  function forget() { /* a change after a question asks again */
+    var confirmed = form.querySelector("[name=confirmed]");
+    if (confirmed) { confirmed.remove(); }
+  }
+  function go(index) {
+    if (index < 0 || index >= fields.length) { return; }
+    lastField = index;
+    fields[index].focus();
+    fields[index].select();
+  }
+  function put(digit) {
+    var index = at(), field = fields[index];
+    var whole = field.selectionStart === 0 && field.selectionEnd === field.value.length;
+    var digits = whole || digitsOf(field).length === 3 ? digit : digitsOf(field) + digit;
+    forget();
+    show(field, digits);
+    field.setSelectionRange(field.value.length, field.value.length);
+    if (digits.length === 3) { go(index + 1); }
+    preview();
+  }
+  function rub() {
+    var index = at(), field = fields[index];
+    forget();
+    if (field.value === "" && index > 0) { go(index - 1); field = fields[index - 1]; }
+    show(field, digitsOf(field).slice(0, -1));
+  }
+  function act(key) {
+    if (key === "rub") { rub(); } else if (key === "back") { go(at() - 1); } else { put(key); }
+  }
+  if (form) {
+    fields.forEach(function (field, index) {
+      field.addEventListener("focus", function () { lastField = index; if (!phone.matches) { field.select(); } });
+      field.addEventListener("keydown", function (event) {
+        if (event.ctrlKey || event.metaKey || event.altKey) { return; }
+        if (/^[0-9]$/.test(event.key)) { event.preventDefault(); put(event.key); }
+        else if (event.key === "Backspace") { event.preventDefault(); rub(); }
+        else if (event.key === "-") { event.preventDefault(); go(index - 1); }
+        else if (event.key === "." || event.key === ",") { event.preventDefault(); }
+      });
+      field.addEventListener("input", function () { show(field, digitsOf(field)); preview(); });
+    });
+    form.querySelectorAll("[data-key]").forEach(function (button) {
+      button.addEventListener("click", function () { act(button.dataset.key); });
+    });
+    /* On a phone the page's own pad is the keyboard. */
+    var setPad = function () { fields.forEach(function (field) { field.inputMode = phone.matches ? "none" : "decimal"; field.readOnly = phone.matches; }); };
+    phone.addEventListener("change", setPad);
+    setPad();
+    if (fields.length) { var first = fields.findIndex(function (field) { return digitsOf(field).length < 3; }); go(first < 0 ? 0 : first); }
+  }
+
+  /* ---- single keys; none fires while typing text ---- */
+  function typing(target) {
+    return target.matches("input:not([data-digits]):not([type=checkbox]), textarea, select, [contenteditable]");
+  }
+  function press(id) { var element = document.getElementById(id); if (element) { element.click(); return true; } return false; }
+  function step(by) {
+    var links = Array.prototype.slice.call(document.querySelectorAll("[data-step]"));
+    var here = links.findIndex(function (link) { return link.hasAttribute("aria-current"); });
+    var next = links[here + by];
+    if (next) { next.click(); }
+  }
+  function rows() { return Array.prototype.slice.call(document.querySelectorAll("tr[data-pack][tabindex]")); }
+  function onRow(key) {
+    var row = document.activeElement.closest && document.activeElement.closest("tr[data-pack]");
+    if (!row) { return false; }
+    var name = key === "Delete" ? "out" : /^[1-9]$/.test(key) ? String.fromCharCode(64 + Number(key)) : null;
+    var button = name ? row.querySelector("[data-act='" + name + "']") : key === "b" ? row.querySelector("form input[value=back] ~ button") : null;
+    if (button) { button.click(); return true; }
+    return false;
+  }
+  function along(by) {
+    var all = rows();
+    var row = document.activeElement.closest && document.activeElement.closest("tr[data-pack]");
+    if (!all.length || (!row && by < 0)) { return false; }
+    var details = all[0].closest("details");
+    if (details) { details.open = true; }
+    (all[all.indexOf(row) + by] || row || all[0]).focus();
+    return true;
+  }
+  function jump() {
+    var tag = window.prompt("Jump to which pack?");
+    if (tag) { window.location.href = "/measure?pack=" + encodeURIComponent(tag.trim()); }
+  }
+  document.addEventListener("keydown", function (event) {
+    if (root.dataset.keys !== "on" || event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) { return; }
+    if (typing(event.target)) { return; }
+    var key = event.key, inDigits = event.target.matches("[data-digits]"), done = false;
+    if (key === "!") { done = press("wrong"); }
+    else if (key === "?") { done = press("keys-link"); }
+    else if (key === "Enter" && !event.target.closest("a, button, summary, form")) { done = press("primary") || press("next"); }
+    else if (key === "ArrowDown") { done = along(1); }
+    else if (key === "ArrowUp") { done = along(-1); }
+    else if (key === "ArrowLeft") { done = press("page-left"); }
+    else if (key === "ArrowRight") { done = press("page-right"); }
+    else if (key === "n" || key === "N") { done = press("night"); }
+    else if (key === "j" || key === "J") { done = true; jump(); }
+    else if (form && (key === "s" || key === "S")) { done = press("skip-pack"); }
+    else if (form && (key === "x" || key === "X")) { done = press("looks-wrong"); }
+    else if (!inDigits && key === ",") { step(-1); done = true; }
+    else if (!inDigits && key === ".") { step(1); done = true; }
+    else { done = onRow(key); }
+    if (done) { event.preventDefault(); }
+  });
+  var picked = document.querySelector(".row-picked");
+  if (picked) { picked.focus({ preventScroll: true }); }
+})();

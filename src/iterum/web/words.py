@@ -1,0 +1,65 @@
+"""Figures as the pages write them: number, no-break space, unit."""
+
+import math
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any
+
+from iterum.wording import about, family_label, minutes, plain, sentence
+
+NO_BREAK = "\u00a0"
+
+
+def volts(value: float | None, digits: int = 2) -> str:
+    """Volts with two decimals as read or three as averaged; a dash where there are none."""
+    return "–" if value is None else f"{value:.{digits}f}"
+
+
+def amps(value: float | None) -> str:
+    """Amps with one decimal, or two where the step is finer."""
+    if value is None:
+        return "–"
+    return f"{value:.1f}" if abs(value * 10 - round(value * 10)) < 1e-6 else f"{value:.2f}"
+
+
+def clock(moment: datetime | None) -> str:
+    """Time of day on this machine."""
+    return "–" if moment is None else moment.astimezone().strftime("%H:%M")
+
+
+def day(moment: datetime | None) -> str:
+    """Day and time on this machine."""
+    return "–" if moment is None else moment.astimezone().strftime("%a %-d %b, %H:%M")
+
+
+def letter(index: int) -> str:
+    """A, B ... Z, AA for the groups of a page."""
+    text = ""
+    index += 1
+    while index:
+        index, rest = divmod(index - 1, 26)
+        text = chr(65 + rest) + text
+    return text
+
+
+def charge_range(soc: Any) -> str:
+    """What the volts tell of the charge, as the range that the meter leaves open."""
+    if soc is None:
+        return "–"
+    text = f"{math.floor(soc.low * 100)}–{math.ceil(soc.high * 100)}{NO_BREAK}%"
+    return f"{text} (estimate)" if soc.estimate else text
+
+
+FILTERS: dict[str, Callable[..., str]] = {
+    "volts": volts,
+    "amps": amps,
+    "clock": clock,
+    "day": day,
+    "letter": letter,
+    "charge_range": charge_range,
+    "plain": plain,
+    "minutes": minutes,
+    "sentence": sentence,
+    "about": about,
+    "family": family_label,
+}
