@@ -69,12 +69,19 @@ def setups_for(packs: Sequence[Pack], kit: Kit) -> list[Setup]:
     return [Setup(board, channel, feed_of(charger, kit)) for board in boards for charger, channel in kit.channels()]
 
 
+def _needs_adapter(packs: Sequence[Pack], board: Board | None) -> bool:
+    """Whether the board's plugs are known to be others than the packs'."""
+    if board is None or board.connector is None:
+        return False
+    return any(pack.connector not in (None, board.connector) for pack in packs)
+
+
 def suggest(packs: Sequence[Pack], kit: Kit, rules: HouseRules, taken: Sequence[str] = ()) -> Placed:
-    """The board and channel that give these packs the most amps.
+    """The board and channel that give these packs the most amps, on a board of their own connector first.
 
     Among equals, what is not `taken` yet (ids of boards and channels), then the smallest board.
     """
-    best: tuple[tuple[float, int, int], Setup, Sizing] | None = None
+    best: tuple[tuple[bool, float, int, int], Setup, Sizing] | None = None
     refusal: Unsafe | None = None
     for setup in setups_for(packs, kit):
         try:
@@ -82,8 +89,9 @@ def suggest(packs: Sequence[Pack], kit: Kit, rules: HouseRules, taken: Sequence[
         except Unsafe as error:
             refusal = refusal or error
             continue
+        adapter = _needs_adapter(packs, setup.board)
         busy = (setup.channel.id in taken) + (setup.board is not None and setup.board.id in taken)
-        merit = (-sizing.current_a, busy, setup.board.ports if setup.board else 0)
+        merit = (adapter, -sizing.current_a, busy, setup.board.ports if setup.board else 0)
         if best is None or merit < best[0]:
             best = merit, setup, sizing
     if best is None:

@@ -312,7 +312,8 @@ def match(packs: Sequence[Pack], kit: Kit, rules: HouseRules) -> Matching:
         for indices in found.groups:
             chosen = [ordered[index] for index in indices]
             if len(chosen) == 1:
-                others = [pack for pack in ordered if pack is not chosen[0]]
+                grouped = [ordered[index] for others in found.groups if len(others) > 1 for index in others]
+                others = grouped or [pack for pack in ordered if pack is not chosen[0]]
                 left_out.append(_alone(chosen[0], others, rules, kit))
             else:
                 groups.append(judge_group(chosen, rules, ports))

@@ -157,6 +157,10 @@ class Desk:
             write_session(repository, session, now)
         return True
 
+    def close(self) -> None:
+        """Let go of the database."""
+        self._store.close()
+
     def revision(self) -> int:
         """A number that rises with every change."""
         with self._store.reading() as repository:

@@ -7,16 +7,15 @@ from iterum.core.packs import SPREAD_LOOK_V
 from iterum.core.quantities import spread
 from iterum.web.pictures.scale import Scale
 
-WIDTH, INSET = 600, 24
+WIDTH, INSET, NUMBER_PX = 400, 22, 24
 
 
 @dataclass(frozen=True)
 class CellMark:
-    """A cell's number on its place on the scale, `row` counting cells that lie on the same spot."""
+    """A cell's number on its place on the scale; cells that read the same stand side by side."""
 
     cell: int
     x: float
-    row: int
 
 
 @dataclass(frozen=True)
@@ -30,22 +29,23 @@ class Caliper:
     cells: tuple[CellMark, ...]
     spread_v: float
     left_v: float
-    rows: int
 
 
 def draw(cell_v: Sequence[float]) -> Caliper:
     """The caliper on these cells, V each."""
     low, high = min(cell_v), max(cell_v)
     top = max(high, low + SPREAD_LOOK_V)
-    margin = max((top - low) * 0.18, 0.01)
+    margin = max((top - low) * 0.15, 0.008)
     scale = Scale(low - margin, top + margin, INSET, WIDTH - INSET)
-    step = scale.step_for(52)
-    at: dict[float, int] = {}
-    cells = []
+    step = scale.step_for(48)
+    numbers: dict[float, list[int]] = {}
     for number, volts in enumerate(cell_v, 1):
-        row = at.get(volts, 0)
-        at[volts] = row + 1
-        cells.append(CellMark(number, scale(volts), row))
+        numbers.setdefault(volts, []).append(number)
+    cells = [
+        CellMark(number, round(scale(volts) + (place - (len(same) - 1) / 2) * NUMBER_PX, 2))
+        for volts, same in numbers.items()
+        for place, number in enumerate(same)
+    ]
     apart_v = spread(cell_v)
     return Caliper(
         low_x=scale(low),
@@ -55,5 +55,4 @@ def draw(cell_v: Sequence[float]) -> Caliper:
         cells=tuple(cells),
         spread_v=apart_v,
         left_v=round(SPREAD_LOOK_V - apart_v, 9),
-        rows=max(at.values()),
     )

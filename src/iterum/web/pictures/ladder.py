@@ -168,8 +168,10 @@ def draw(
         return None
     volts = [pack.cell_v or 0.0 for pack in shown]
     low, high = _main_cluster(volts)
-    broken = min(volts) < low - 1e-9
+    reached = [item.fix.numbers["until_v"] for item in left_out if item.fix.code == "fix_charge_up"]
+    low = min([low, *(until_v for until_v in reached if until_v >= low - BREAK_V)])
     tops = [high] + [(group.packs[0].cell_v or 0.0) + _allowed_cell_v(group) for group in groups]
+    broken = min(volts) < low - 1e-9
     column = (width - AXIS_X - 2 * GAP_PX - len(groups) * (BEAM_PX + GAP_PX)) / max(len(shown) + len(unmeasured), 1)
     column = min(max(column, NARROWEST_COLUMN_PX), WIDEST_COLUMN_PX)
     rows = column >= ROW_COLUMN_PX

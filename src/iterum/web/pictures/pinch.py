@@ -6,7 +6,9 @@ from dataclasses import dataclass
 from iterum.core.sizing import Limit, Sizing, tied
 from iterum.wording import sentence
 
-WIDTH, MIDDLE_Y, PX_PER_A, WIDEST_A = 745.0, 70.0, 2.7, 15.2
+WIDTH, MIDDLE_Y, WIDEST_HALF_PX = 745.0, 70.0, 44.0
+BINDING_HALF_PX = 18.0
+"""The narrowest part is always drawn this wide, so that a 0.6 A chain reads as well as a 12 A one."""
 LEAST_HALF_PX = 6.0
 
 STAGES: tuple[tuple[str, tuple[str, ...]], ...] = (
@@ -52,8 +54,8 @@ class Pinch:
 
 def _half(current_a: float | None, px_per_a: float) -> float:
     if current_a is None:
-        return round(WIDEST_A * PX_PER_A, 2)
-    return round(max(min(current_a * px_per_a, WIDEST_A * PX_PER_A), LEAST_HALF_PX), 2)
+        return WIDEST_HALF_PX
+    return round(max(min(current_a * px_per_a, WIDEST_HALF_PX), LEAST_HALF_PX), 2)
 
 
 def _outline(stages: Sequence[Stage], side: int) -> str:
@@ -72,8 +74,7 @@ def draw(sizing: Sizing, without_board: bool) -> Pinch:
     """The pinch of one sizing; with a single pack the board drops out."""
     by_name = {limit.name: limit for limit in sizing.limits}
     narrowest = set(tied(sizing.limits))
-    # Small packs would be drawn as a thread, so the scale follows what is dialled.
-    px_per_a = max(PX_PER_A, 22.0 / max(sizing.exact_a, 0.1))
+    px_per_a = BINDING_HALF_PX / sizing.exact_a
     chosen = [(name, names) for name, names in STAGES if not (without_board and name == "Board")]
     width = WIDTH / len(chosen)
     stages = []
@@ -90,7 +91,7 @@ def draw(sizing: Sizing, without_board: bool) -> Pinch:
                 x=round(index * width, 2),
                 width=round(width, 2),
                 half=half,
-                capped=first is None or first.current_a * px_per_a > WIDEST_A * PX_PER_A,
+                capped=first is None or first.current_a * px_per_a > WIDEST_HALF_PX,
             )
         )
     figures = ", ".join(f"{limit.current_a:.2f}" for limit in sorted(sizing.limits, key=lambda item: item.current_a))

@@ -1,0 +1,85 @@
+"""What every test stands on: a clock that stands still, a database of its own, no network beyond this machine."""
+
+import socket
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+from hypothesis import settings
+
+from iterum.core.feed import feed_of
+from iterum.core.kit import Board, Channel, Charger, Kit
+from iterum.core.packs import Pack, Reading
+from iterum.core.sizing import Setup
+from iterum.demo import load_demo
+from iterum.services.desk import Desk
+from iterum.store.database import Store
+from iterum.web import create_app
+
+NOON = datetime(2026, 6, 13, 12, 0, tzinfo=UTC)
+
+settings.register_profile("repeatable", derandomize=True, deadline=None, print_blob=True)
+settings.load_profile("repeatable")
+
+
+@pytest.fixture(autouse=True)
+def _no_network(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Any test that reaches beyond this machine fails."""
+    connect = socket.socket.connect
+
+    def guarded(self: socket.socket, address: object) -> object:
+        if isinstance(address, tuple) and address[0] not in ("127.0.0.1", "::1", "localhost"):
+            raise AssertionError(f"a test reached for {address}")
+        return connect(self, address)
+
+    monkeypatch.setattr(socket.socket, "connect", guarded)
+
+
+def pack(pack_id: str, *cell_v: float, mah: float = 1800, chemistry: str = "lipo", **more: object) -> Pack:
+    """A measured pack in one line."""
+    cells = more.pop("cells", None) or len(cell_v)
+    reading = Reading.of_cells(cell_v) if cell_v else None
+    return Pack(pack_id, chemistry, cells, mah, reading=reading, **more)
+
+
+def even(pack_id: str, cell_v: float, cells: int = 4, **more: object) -> Pack:
+    """A measured pack whose cells all read the same."""
+    return pack(pack_id, *[cell_v] * cells, **more)
+
+
+def setup(board: Board | None = None, charger: Charger | None = None, kit: Kit | None = None, **channel: object) -> Setup:
+    """A channel with its feed; generous where nothing is said."""
+    chosen = Channel(**{"id": "ch", "max_current_a": 1000, "max_power_w": 1e6, "max_cells": 14, **channel})
+    charger = charger or Charger("charger", (chosen,))
+    return Setup(board, chosen, feed_of(charger, kit or Kit()))
+
+
+BOARD = Board("B-6", 6)
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> Iterator[Store]:
+    opened = Store(tmp_path / "test.sqlite3")
+    yield opened
+    opened.close()
+
+
+@pytest.fixture
+def desk(store: Store) -> Desk:
+    return Desk(store)
+
+
+@pytest.fixture
+def demo_app(tmp_path: Path):
+    app = create_app(tmp_path / "demo.sqlite3", lambda: NOON)
+    load_demo(app.extensions["iterum"]["desk"], NOON)
+    yield app
+    app.extensions["iterum"]["desk"].close()
+
+
+@pytest.fixture
+def empty_app(tmp_path: Path):
+    app = create_app(tmp_path / "empty.sqlite3", lambda: NOON)
+    yield app
+    app.extensions["iterum"]["desk"].close()
