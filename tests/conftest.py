@@ -1,5 +1,6 @@
 """What every test stands on: a clock that stands still, a database of its own, no network beyond this machine."""
 
+import os
 import socket
 from collections.abc import Iterator
 from datetime import UTC, datetime
@@ -10,12 +11,14 @@ from hypothesis import settings
 
 from iterum.core.feed import feed_of
 from iterum.core.kit import Board, Channel, Charger, Kit
-from iterum.core.packs import Pack, Reading
+from iterum.core.packs import Condition, Pack, Reading
 from iterum.core.sizing import Setup
 from iterum.demo import load_demo
 from iterum.services.desk import Desk
 from iterum.store.database import Store
 from iterum.web import create_app
+
+os.environ["PYBAMM_DISABLE_TELEMETRY"] = "true"
 
 NOON = datetime(2026, 6, 13, 12, 0, tzinfo=UTC)
 
@@ -40,7 +43,8 @@ def pack(pack_id: str, *cell_v: float, mah: float = 1800, chemistry: str = "lipo
     """A measured pack in one line."""
     cells = more.pop("cells", None) or len(cell_v)
     reading = Reading.of_cells(cell_v) if cell_v else None
-    return Pack(pack_id, chemistry, cells, mah, reading=reading, **more)
+    condition = Condition(more.pop("condition", "ok"))
+    return Pack(pack_id, chemistry, cells, mah, reading=reading, condition=condition, **more)
 
 
 def even(pack_id: str, cell_v: float, cells: int = 4, **more: object) -> Pack:
@@ -48,7 +52,9 @@ def even(pack_id: str, cell_v: float, cells: int = 4, **more: object) -> Pack:
     return pack(pack_id, *[cell_v] * cells, **more)
 
 
-def setup(board: Board | None = None, charger: Charger | None = None, kit: Kit | None = None, **channel: object) -> Setup:
+def setup(
+    board: Board | None = None, charger: Charger | None = None, kit: Kit | None = None, **channel: object
+) -> Setup:
     """A channel with its feed; generous where nothing is said."""
     chosen = Channel(**{"id": "ch", "max_current_a": 1000, "max_power_w": 1e6, "max_cells": 14, **channel})
     charger = charger or Charger("charger", (chosen,))

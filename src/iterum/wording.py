@@ -105,6 +105,8 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "Charge it gently and watch it.",
     "over_full": "Highest cell {highest_v:.2f} V, over {limit_v:.2f} V: overcharged. "
     "Do not charge it; let it rest outside.",
+    "too_cold": "It is {temperature_c:.0f} °C, charge from {limit_c:.0f} °C up. Let it warm and read it again.",
+    "too_hot": "It is {temperature_c:.0f} °C, charge up to {limit_c:.0f} °C. Let it rest and read it again.",
     "full": "Full: {cell_v:.3f} V per cell, full from {limit_v:.2f}.",
     "cells_apart_look": lambda n: _apart(n, " Look at it."),
     "cells_apart_stop": lambda n: _apart(n, " Not on a board."),
@@ -140,6 +142,8 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "fix_below_refuse": "Retire {id}: insulate its terminals and take it to a battery collection point.",
     "fix_over_full": "Let {id} rest outside, look at it for swelling, then bring it down by flying or discharging.",
     "fix_count_doubt": "Read {id} cell by cell on its balance plug.",
+    "fix_too_cold": "Warm {id} to room temperature, then read it again.",
+    "fix_too_hot": "Let {id} rest 10 to 15 minutes, then read it again.",
     "fix_cells_apart_stop": "Balance {id} alone at 0.5C or less and stay with it; retire it if the gap comes back.",
     "fix_not_measured": "Measure {id}.",
     "fix_ends_by_drop": "Charge {id} alone in the charger's own mode for it.",

@@ -1,5 +1,6 @@
 """Matching: every group inside every rule at once, as few as can be, then narrowest."""
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -9,7 +10,6 @@ from iterum.core.matching import judge_group, match, obstacles, pairs_within_rul
 from iterum.core.reasons import Unsafe
 from iterum.core.rules import HouseRules, MatchBy
 from tests.conftest import even, pack
-import pytest
 
 KIT = Kit(boards=(Board("B-6", 6),))
 volts = st.integers(360, 410).map(lambda hundredths: hundredths / 100)
@@ -77,7 +77,9 @@ def test_a_group_is_within_the_rules_exactly_when_all_its_pairs_are(packs, rules
 def test_the_order_in_which_packs_are_listed_changes_nothing(packs, rules, shuffler):
     shuffled = list(packs)
     shuffler.shuffle(shuffled)
-    sets = [{tuple(sorted(group.plug_in_order)) for group in match(order, KIT, rules).groups} for order in (packs, shuffled)]
+    sets = [
+        {tuple(sorted(group.plug_in_order)) for group in match(order, KIT, rules).groups} for order in (packs, shuffled)
+    ]
     assert sets[0] == sets[1]
 
 
@@ -158,8 +160,8 @@ def test_the_high_one_goes_in_last_and_the_low_one_never():
 
 
 class TestByHand:
-    matching = match([even("A", 3.80), even("B", 3.81), even("C", 3.95), even("D", 3.96), even("bad", 3.9, condition="damaged")],
-                     KIT, HouseRules())  # fmt: skip
+    packs = (even("A", 3.80), even("B", 3.81), even("C", 3.95), even("D", 3.96))
+    matching = match([*packs, even("bad", 3.9, condition="damaged")], KIT, HouseRules())
 
     def moved(self, pack_id, to):
         return move_by_hand(self.matching, pack_id, to, KIT, HouseRules())

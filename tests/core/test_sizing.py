@@ -90,7 +90,7 @@ class TestWorkedByHand:
     def test_the_minimum_may_pass_the_wish_but_not_the_label(self):
         rules = HouseRules(rate_c=0.5)
         result = sized([even("A", 3.8, mah=1000)], setup(min_current_a=1.0), rules)
-        assert (result.current_a, [item.code for item in result.notes][0]) == (1.0, "minimum_dialled")
+        assert (result.current_a, result.notes[0].code) == (1.0, "minimum_dialled")
 
     def test_a_port_fuse_sees_only_its_own_share(self):
         board = Board("B", 6, port_fuse_a=2.0, max_current_a=40)
@@ -147,7 +147,10 @@ def test_two_equal_limits_are_both_gripped():
 
 
 def test_a_board_with_the_packs_own_plug_is_suggested_before_one_that_gives_more_amps():
-    boards = (Board("big", 6, max_current_a=40, connector="large"), Board("mini", 6, max_current_a=1, connector="small"))
+    boards = (
+        Board("big", 6, max_current_a=40, connector="large"),
+        Board("mini", 6, max_current_a=1, connector="small"),
+    )
     kit = Kit(boards=boards, chargers=(Charger("c", (Channel("ch", 20, 500),)),))
     found = suggest([even(n, 3.8, connector="small") for n in "AB"], kit, ONE_C)
     assert found.setup.board.id == "mini"
@@ -163,8 +166,8 @@ def test_a_board_with_the_packs_own_plug_is_suggested_before_one_that_gives_more
 def test_what_is_dialled_passes_no_limit_and_one_step_more_would(capacities, rate_c, power_w, current_a, step_a):
     rules = HouseRules(rate_c=rate_c, max_capacity_ratio=None)
     packs = [even(str(index), 3.8, mah=mah, max_charge_c=2) for index, mah in enumerate(capacities)]
-    where = setup(BOARD if len(packs) > 1 else None, max_power_w=power_w, max_current_a=current_a, current_step_a=step_a,
-                  min_current_a=0)  # fmt: skip
+    limits = {"max_power_w": power_w, "max_current_a": current_a, "current_step_a": step_a, "min_current_a": 0}
+    where = setup(BOARD if len(packs) > 1 else None, **limits)
     try:
         result = size(packs, where, rules)
     except Unsafe:

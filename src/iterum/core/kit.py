@@ -28,6 +28,7 @@ class Board:
     lead_mohm: float = DEFAULT_LEAD_MOHM
     connector: str | None = None
     name: str | None = None
+    note: str | None = None
 
     def takes(self, cells: int) -> bool:
         """Whether its balance sockets take packs of this many cells."""
@@ -73,6 +74,7 @@ class Charger:
     max_input_current_a: float | None = None
     power_by_input_v: tuple[tuple[float, float], ...] = ()
     name: str | None = None
+    note: str | None = None
 
     def power_at(self, input_v: float) -> float | None:
         """Charging watts it gives at an input voltage; None where no such limit is known."""
@@ -97,6 +99,7 @@ class Supply:
     fed_by: str | None = None
     efficiency: float = 0.88
     name: str | None = None
+    note: str | None = None
 
 
 @dataclass(frozen=True)
@@ -113,6 +116,7 @@ class Source:
     energy_wh: float | None = None
     usable_fraction: float = 1.0
     name: str | None = None
+    note: str | None = None
 
     @property
     def power_limit_w(self) -> float | None:
@@ -145,6 +149,10 @@ class Kit:
         for charger in self.chargers:
             for channel in charger.channels:
                 yield charger, channel
+
+    def feeder_ids(self) -> set[str]:
+        """Ids that `fed_by` may name."""
+        return {supply.id for supply in self.supplies} | {source.id for source in self.sources}
 
     def ports_for(self, cells: int) -> int | None:
         """Most ports of a board that takes this many cells; 0 without one, None when no board is known at all."""

@@ -228,7 +228,7 @@ def _may_join_masks(packs: Sequence[Pack], rules: HouseRules) -> list[int]:
 
 
 _LEFT_OUT_ORDER = ("damaged", "below_refuse", "over_full", "count_doubt", "cells_apart_stop", "not_measured",
-                   "ends_by_drop")  # fmt: skip
+                   "too_hot", "too_cold", "ends_by_drop")  # fmt: skip
 
 
 def _unfit(verdict: PackVerdict) -> LeftOut | None:

@@ -18,6 +18,8 @@ SPREAD_STOP_V = 0.10
 """Cells of one pack further apart than this keep it off every board."""
 OVER_FULL_V = 0.05
 """This far above full volts a cell has been overcharged. Stricter than any label known to us."""
+COLDEST_CHARGE_C, HOTTEST_CHARGE_C = 0.0, 45.0
+"""Cell temperature, degrees Celsius, outside which charging is not advised. Usual data-sheet limits."""
 MAX_CELLS = 14
 MIN_CHARGE_C = 1.0
 """Charge C where the label gives none."""
@@ -144,9 +146,11 @@ class PackVerdict:
         return self.pack.cells * self.pack.chemistry.nominal_v * self.pack.capacity_ah * self.soc.value
 
 
-_STOPS = frozenset({"damaged", "below_refuse", "over_full", "cells_apart_stop", "count_doubt"})
+_STOPS = frozenset({"damaged", "below_refuse", "over_full", "cells_apart_stop", "count_doubt", "too_cold", "too_hot"})
 _LOOKS = frozenset({"not_measured", "cells_apart_look", "run_low", "cells_not_read", "count_possible"})
-KEEPS_FROM_CHARGE = frozenset({"damaged", "below_refuse", "over_full", "count_doubt", "not_measured"})
+KEEPS_FROM_CHARGE = frozenset(
+    {"damaged", "below_refuse", "over_full", "count_doubt", "not_measured", "too_cold", "too_hot"}
+)
 """Reasons for which a pack is not charged at all."""
 KEEPS_FROM_BOARD = KEEPS_FROM_CHARGE | {"cells_apart_stop", "ends_by_drop"}
 """Reasons for which a pack shares no board."""
@@ -159,6 +163,17 @@ def other_cell_counts(chemistry: Chemistry, cells: int, pack_v: float) -> tuple[
         for count in (cells - 1, cells + 1)
         if 1 <= count <= MAX_CELLS and chemistry.refuse_v <= pack_v / count + NOISE <= chemistry.full_v + 2 * NOISE
     )
+
+
+def _temperature_reasons(reading: Reading) -> list[Reason]:
+    """Whether the pack was outside the temperatures at which charging is advised."""
+    if reading.temperature_c is None:
+        return []
+    if not at_most(COLDEST_CHARGE_C, reading.temperature_c):
+        return [reason("too_cold", temperature_c=reading.temperature_c, limit_c=COLDEST_CHARGE_C)]
+    if not at_most(reading.temperature_c, HOTTEST_CHARGE_C):
+        return [reason("too_hot", temperature_c=reading.temperature_c, limit_c=HOTTEST_CHARGE_C)]
+    return []
 
 
 def _volts_reasons(pack: Pack, reading: Reading, rules: HouseRules) -> list[Reason]:
@@ -219,7 +234,7 @@ def judge_pack(pack: Pack, rules: HouseRules) -> PackVerdict:
         found.append(reason("not_measured"))
         soc, lowest_v = None, None
     else:
-        found += _volts_reasons(pack, pack.reading, rules)
+        found += _temperature_reasons(pack.reading) + _volts_reasons(pack, pack.reading, rules)
         average_v = pack.reading.pack_v / pack.cells
         lowest_v = min(pack.reading.cell_v, default=difference(average_v, 0))
         soc = state_of_charge(pack.chemistry, average_v)

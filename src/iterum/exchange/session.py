@@ -3,6 +3,7 @@
 import json
 from collections import Counter
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
@@ -11,7 +12,7 @@ from iterum.core.packs import Condition, Pack, Reading
 from iterum.core.rules import Balance, HouseRules, JoinOrder, MatchBy, SizeAt
 from iterum.core.session import GroupChoice, Session, Wish
 from iterum.exchange.faults import BadInput, Fault, structural_faults
-from iterum.exchange.sense import MAINS, sense_faults
+from iterum.exchange.sense import sense_faults
 
 FORMAT, VERSION = "iterum-session", 1
 MAX_BYTES = 4_000_000
@@ -56,12 +57,7 @@ def from_document(document: Any) -> Session:
         raise BadInput(faults)
     return Session(
         packs=tuple(pack_from(item) for item in document.get("packs", ())),
-        kit=Kit(
-            boards=tuple(board_from(item) for item in document.get("boards", ())),
-            chargers=tuple(charger_from(item) for item in document.get("chargers", ())),
-            supplies=tuple(supply_from(item) for item in document.get("supplies", ())),
-            sources=tuple(source_from(item) for item in document.get("sources", ())),
-        ),
+        kit=kit_from(document),
         rules=rules_from(document.get("rules", {})),
         wanted=tuple(
             Wish(item["count"], item["class"], item["at_min"], item.get("name")) for item in document.get("wanted", ())
@@ -119,41 +115,52 @@ def pack_from(item: Mapping[str, Any]) -> Pack:
 
 def board_from(item: Mapping[str, Any]) -> Board:
     """A board from a checked item of the file."""
-    return Board(**_given(item, "id", "ports", "min_cells", "max_cells", "max_current_a", "port_fuse_a", "lead_mohm",
-                          "connector", "name"))  # fmt: skip
+    return Board(**_given(item, *Board.__dataclass_fields__))
 
 
 def source_from(item: Mapping[str, Any]) -> Source:
     """A source from a checked item of the file."""
-    return Source(**_given(item, "id", "voltage_v", "max_current_a", "max_power_w", "energy_wh", "usable_fraction",
-                           "name"))  # fmt: skip
-
-
-def _fed_by(item: Mapping[str, Any]) -> dict[str, Any]:
-    fed_by = item.get("fed_by")
-    return {"fed_by": None if fed_by in (None, "", MAINS) else fed_by}
+    return Source(**_given(item, *Source.__dataclass_fields__))
 
 
 def supply_from(item: Mapping[str, Any]) -> Supply:
     """A supply from a checked item of the file."""
-    return Supply(**_fed_by(item), **_given(item, "id", "max_power_w", "output_v", "efficiency", "name"))
+    return Supply(**_given(item, *Supply.__dataclass_fields__))
 
 
 def channel_from(item: Mapping[str, Any]) -> Channel:
     """A channel from a checked item of the file."""
-    return Channel(**_given(item, "id", "max_current_a", "max_power_w", "min_current_a", "current_step_a", "min_cells",
-                            "max_cells", "discharge_power_w", "capacity_step_mah", "name"))  # fmt: skip
+    return Channel(**_given(item, *Channel.__dataclass_fields__))
 
 
 def charger_from(item: Mapping[str, Any]) -> Charger:
     """A charger from a checked item of the file."""
+    plain = _given(item, *(Charger.__dataclass_fields__.keys() - {"channels", "power_by_input_v"}))
     return Charger(
         channels=tuple(channel_from(channel) for channel in item["channels"]),
         power_by_input_v=tuple((float(volts), float(watts)) for volts, watts in item.get("power_by_input_v") or ()),
-        **_fed_by(item),
-        **_given(
-            item, "id", "efficiency", "total_power_w", "input_min_v", "input_max_v", "max_input_current_a", "name"
-        ),
+        **plain,
+    )
+
+
+def kit_from(document: Mapping[str, Any]) -> Kit:
+    """The kit of a checked file. "mains" is mains without a limit, unless something in the file has that tag."""
+    kit = Kit(
+        boards=tuple(board_from(item) for item in document.get("boards", ())),
+        chargers=tuple(charger_from(item) for item in document.get("chargers", ())),
+        supplies=tuple(supply_from(item) for item in document.get("supplies", ())),
+        sources=tuple(source_from(item) for item in document.get("sources", ())),
+    )
+    return without_mains(kit)
+
+
+def without_mains(kit: Kit) -> Kit:
+    """The kit with `fed_by` None where it only says "mains", or nothing."""
+    known = kit.feeder_ids()
+    return replace(
+        kit,
+        chargers=tuple(item if item.fed_by in known else replace(item, fed_by=None) for item in kit.chargers),
+        supplies=tuple(item if item.fed_by in known else replace(item, fed_by=None) for item in kit.supplies),
     )
 
 
@@ -206,8 +213,9 @@ def pack_document(pack: Pack) -> dict[str, Any]:
 
 def charger_document(charger: Charger) -> dict[str, Any]:
     """A charger with its channels as the file holds it."""
-    found = _fields(charger, "id", "fed_by", "efficiency", "total_power_w", "input_min_v", "input_max_v",
-                    "max_input_current_a", "name")  # fmt: skip
+    found = _fields(
+        charger, *(name for name in Charger.__dataclass_fields__ if name not in ("channels", "power_by_input_v"))
+    )
     if charger.power_by_input_v:
         found["power_by_input_v"] = [list(pair) for pair in charger.power_by_input_v]
     found["channels"] = [channel_document(channel) for channel in charger.channels]

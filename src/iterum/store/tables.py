@@ -41,6 +41,7 @@ def _common() -> list[Column[Any]]:
         Column("key", Integer, primary_key=True),
         Column("id", String, nullable=False, unique=True),
         Column("name", String),
+        Column("note", String),
         Column("retired_at", Moment),
     ]
 
@@ -58,7 +59,6 @@ packs = Table(
     Column("connector", String),
     Column("condition", String, nullable=False),
     Column("resistance_mohm", JSON, nullable=False),
-    Column("note", String),
 )
 
 readings = Table(

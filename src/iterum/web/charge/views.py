@@ -61,7 +61,7 @@ class DialPage:
 
 def _refed(kit: Kit, channel_id: str, feed: str) -> Kit:
     """The kit with the charger of one channel fed by something else."""
-    fed_by = None if feed == "mains" else feed
+    fed_by = feed if feed in kit.feeder_ids() else None
     chargers = tuple(
         replace(charger, fed_by=fed_by) if any(channel.id == channel_id for channel in charger.channels) else charger
         for charger in kit.chargers

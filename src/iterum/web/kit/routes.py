@@ -53,7 +53,7 @@ def _feeds(part: str) -> list[tuple[str, str]]:
     kit = desk().session().kit
     feeders = kit_items(replace(kit, boards=(), chargers=(), supplies=kit.supplies if part == "charger" else ()))
     named = [(item.id, item.name or item.id) for item in feeders]
-    return [("mains", "Mains, without a limit"), *named]
+    return [("", "Mains, without a limit"), *named]
 
 
 @blueprint.get("")
@@ -104,7 +104,7 @@ def edit(part: str) -> str:
     item = _find(kind, known_as)
     document = charger_document(item) if isinstance(item, Charger) else item_document(item)
     channels = [texts_of("channel", channel) for channel in document.get("channels", ())]
-    return _form(part, texts_of(part, {"fed_by": "mains", **document}), channels, {}, known_as)
+    return _form(part, texts_of(part, document), channels, {}, known_as)
 
 
 @blueprint.post("/<part>")

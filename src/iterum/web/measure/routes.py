@@ -7,7 +7,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.packs import Condition, Pack, Reading, judge_pack
 from iterum.web.context import desk, now
-from iterum.web.measure.views import look_at, next_to_measure, read_typed
+from iterum.web.measure.views import look_at, next_to_measure, read_temperature, read_typed
 from iterum.web.tabs import chosen_class, class_tabs
 
 blueprint = Blueprint("measure", __name__, url_prefix="/measure", template_folder="templates")
@@ -43,7 +43,9 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
         volts = current.reading.cell_v if current.reading else ()
         texts = [f"{value:.2f}" for value in volts] or [""] * current.cells
     typed = read_typed(texts, current.cells)
-    shown = look_at(current, typed, session.rules)
+    warmth = request.form.get("temperature", "") if pack else ""
+    temperature_c, warmth_fault = read_temperature(warmth)
+    shown = look_at(current, typed, session.rules, temperature_c)
     if not any(texts):
         shown = replace(shown, faults={})
     history = desk().readings(current.id)
@@ -52,6 +54,8 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
         "measure/page.html",
         pack=current,
         typed=typed,
+        warmth=warmth,
+        warmth_fault=warmth_fault,
         look=shown,
         confirm=confirm,
         verdicts=[judge_pack(item, session.rules) for item in queue],
@@ -69,9 +73,9 @@ def preview() -> str:
     """The verdict on what is typed so far; nothing is saved."""
     pack = _pack(request.form.get("pack"))
     typed = read_typed(_typed_texts(pack), pack.cells)
-    return render_template(
-        "measure/verdict.html", pack=pack, look=look_at(pack, typed, desk().session().rules), confirm=False
-    )
+    temperature_c, _ = read_temperature(request.form.get("temperature", ""))
+    shown = look_at(pack, typed, desk().session().rules, temperature_c)
+    return render_template("measure/verdict.html", pack=pack, look=shown, confirm=False)
 
 
 @blueprint.post("")
@@ -80,11 +84,12 @@ def save() -> str | Response | tuple[str, int]:
     pack = _pack(request.form.get("pack"))
     texts = _typed_texts(pack)
     typed = read_typed(texts, pack.cells)
-    look = look_at(pack, typed, desk().session().rules)
+    temperature_c, warmth_fault = read_temperature(request.form.get("temperature", ""))
+    look = look_at(pack, typed, desk().session().rules, temperature_c)
     confirmed = request.form.get("confirmed") == ",".join(texts)
-    if not typed.complete or look.impossible or (look.questions and not confirmed):
+    if not typed.complete or warmth_fault or look.impossible or (look.questions and not confirmed):
         return _page(pack, texts, confirm=bool(look.questions) and not look.impossible), 422
-    reading = Reading.of_cells(typed.volts, now())
+    reading = Reading.of_cells(typed.volts, now(), temperature_c)
     corrects = next((item for item in desk().readings(pack.id) if item.corrected_by is None), None)
     is_correction = request.form.get("correct") == "yes" and corrects is not None
     desk().record_reading(pack.id, reading, now(), corrects.key if is_correction and corrects else None)

@@ -8,6 +8,8 @@ from iterum.core.reasons import Reason
 from iterum.core.rules import HouseRules
 from iterum.web.pictures import caliper
 
+COLDEST_TYPED_C, HOTTEST_TYPED_C = -40.0, 150.0
+
 
 @dataclass(frozen=True)
 class Typed:
@@ -40,6 +42,20 @@ def read_typed(texts: Sequence[str], cells: int) -> Typed:
     return Typed(kept, tuple(volts), faults)
 
 
+def read_temperature(text: str) -> tuple[float | None, str]:
+    """Degrees Celsius as typed, and the fault when it is none; empty means not taken."""
+    text = text.strip().replace(",", ".")
+    if not text:
+        return None, ""
+    try:
+        value = float(text)
+    except ValueError:
+        value = float("nan")
+    if COLDEST_TYPED_C <= value <= HOTTEST_TYPED_C:
+        return value, ""
+    return None, f"“{text[:12]}” is no pack temperature: type whole degrees Celsius, such as 21."
+
+
 def _volts_from(text: str) -> float | None:
     if text.isascii() and text.isdigit() and len(text) in (3, 4):
         return float(int(text) / 10 ** (len(text) - 1))
@@ -61,12 +77,12 @@ class Look:
     faults: dict[int, str]
 
 
-def look_at(pack: Pack, typed: Typed, rules: HouseRules) -> Look:
+def look_at(pack: Pack, typed: Typed, rules: HouseRules, temperature_c: float | None = None) -> Look:
     """What these volts say of the pack, before they are saved."""
     if not typed.complete:
         return Look(None, (), False, None, typed.faults)
     questions = question_volts(pack, typed.volts)
-    measured = replace(pack, reading=Reading.of_cells(typed.volts))
+    measured = replace(pack, reading=Reading.of_cells(typed.volts, temperature_c=temperature_c))
     return Look(
         verdict=judge_pack(measured, rules),
         questions=questions,

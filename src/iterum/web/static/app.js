@@ -122,6 +122,7 @@
     else if (key === "n" || key === "N") { done = press("night"); }
     else if (key === "j" || key === "J") { done = true; jump(); }
     else if (form && (key === "s" || key === "S")) { done = press("skip-pack"); }
+    else if (form && (key === "t" || key === "T")) { var warmth = document.getElementById("temperature"); warmth.focus(); warmth.select(); done = true; }
     else if (form && (key === "x" || key === "X")) { done = press("looks-wrong"); }
     else if (!inDigits && key === ",") { step(-1); done = true; }
     else if (!inDigits && key === ".") { step(1); done = true; }

@@ -64,7 +64,7 @@ KEYS = (
     ("Anywhere", (("Enter", "the page's main button"), ("!", "Something's wrong"), (", .", "step back, step on"),
                   ("J", "jump to a pack by its tag"), ("N", "night or day view"), ("?", "these keys"))),
     ("Measure", (("0–9", "fill the cells, three digits each"), ("Backspace", "a digit back"), ("-", "back one cell"),
-                 ("S", "skip this pack"), ("X", "looks wrong: keep apart"))),
+                 ("S", "skip this pack"), ("T", "pack temperature"), ("X", "looks wrong: keep apart"))),
     ("Match", (("↑ ↓", "along the packs of the table"), ("1–9", "move the pack to that group (A is 1)"),
                ("Del", "take the pack out"), ("B", "put it back"))),
 )  # fmt: skip
