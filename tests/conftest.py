@@ -1,6 +1,7 @@
 """What every test stands on: a clock that stands still, a database of its own, no network beyond this machine."""
 
 import os
+import shutil
 import socket
 from collections.abc import Iterator
 from datetime import UTC, datetime
@@ -76,10 +77,20 @@ def desk(store: Store) -> Desk:
     return Desk(store)
 
 
+@pytest.fixture(scope="session")
+def demo_file(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A database with the demo in it, made once and copied for each test."""
+    path = tmp_path_factory.mktemp("demo") / "demo.sqlite3"
+    store = Store(path)
+    load_demo(Desk(store), NOON)
+    store.close()
+    return path
+
+
 @pytest.fixture
-def demo_app(tmp_path: Path):
-    app = create_app(tmp_path / "demo.sqlite3", lambda: NOON)
-    load_demo(app.extensions["iterum"]["desk"], NOON)
+def demo_app(tmp_path: Path, demo_file: Path):
+    shutil.copy(demo_file, tmp_path)
+    app = create_app(tmp_path / demo_file.name, lambda: NOON)
     yield app
     app.extensions["iterum"]["desk"].close()
 

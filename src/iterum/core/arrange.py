@@ -5,11 +5,11 @@ from dataclasses import dataclass, replace
 
 from iterum.core.feed import feed_of
 from iterum.core.kit import Board, Kit
-from iterum.core.matching import Group, LeftOut, Matching, judge_group
+from iterum.core.matching import Group, LeftOut, Matching, judge_group, refusals
 from iterum.core.packs import Pack
 from iterum.core.reasons import Unsafe, reason
 from iterum.core.rules import HouseRules
-from iterum.core.sizing import Setup, Sizing, size
+from iterum.core.sizing import Setup, Sizing, setup_faults, size_joinable
 
 
 def move_by_hand(matching: Matching, pack_id: str, with_pack_id: str | None, kit: Kit, rules: HouseRules) -> Matching:
@@ -82,10 +82,14 @@ def suggest(packs: Sequence[Pack], kit: Kit, rules: HouseRules, taken: Sequence[
     Among equals, what is not `taken` yet (ids of boards and channels), then the smallest board.
     """
     best: tuple[tuple[bool, float, int, int], Setup, Sizing] | None = None
-    refusal: Unsafe | None = None
-    for setup in setups_for(packs, kit):
+    unfit = refusals(packs, rules, None)
+    refusal = Unsafe(unfit) if unfit else None
+    for setup in () if unfit else setups_for(packs, kit):
         try:
-            sizing = size(packs, setup, rules)
+            faults = setup_faults(packs, setup)
+            if faults:
+                raise Unsafe(tuple(faults))
+            sizing = size_joinable(packs, setup, rules)
         except Unsafe as error:
             refusal = refusal or error
             continue

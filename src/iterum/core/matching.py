@@ -330,7 +330,8 @@ def refusals(packs: Sequence[Pack], rules: HouseRules, ports: int | None) -> tup
         for item in verdict.reasons:
             if item.code in keeps or (item.code == "full" and mixed_full):
                 found.append(Reason(item.code, {**item.numbers, "id": verdict.pack.id}))
-    if len(packs) > 1 and all(pack.reading is not None for pack in packs):
+    families = {pack.family for pack in packs}
+    if len(families) > 1 or (len(packs) > 1 and all(pack.reading is not None for pack in packs)):
         found += (item for item in obstacles(packs, rules, ports) if item.code != "ends_by_drop")
     return tuple(found)
 

@@ -336,6 +336,14 @@ def size(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> Sizing:
     faults += setup_faults(packs, setup)
     if faults:
         raise Unsafe(tuple(faults))
+    return size_joinable(packs, setup, rules)
+
+
+def size_joinable(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> Sizing:
+    """`size` for packs and a setup that nothing speaks against, as whoever tries many setups has found already.
+
+    Raises Unsafe when the channel's smallest current is more than a limit allows.
+    """
     limits = limits_of(packs, setup, rules)
     current_a, binding, notes = _dialled(limits, setup.channel)
     total_ah = _total_ah(packs)

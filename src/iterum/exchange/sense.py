@@ -19,6 +19,11 @@ def _items(document: Mapping[str, Any], key: str) -> list[tuple[int, dict[str, A
     )
 
 
+def _ids(items: Iterable[tuple[int, Mapping[str, Any]]]) -> set[str]:
+    """Ids that are texts; anything else has a structural fault of its own."""
+    return {item["id"] for _, item in items if isinstance(item.get("id"), str)}
+
+
 def _number(value: Any) -> float | None:
     return value if isinstance(value, (int, float)) and not isinstance(value, bool) else None
 
@@ -87,14 +92,14 @@ def _doubles(names: Iterable[tuple[str, Any]]) -> list[Fault]:
 
 def _reference_faults(document: Mapping[str, Any]) -> list[Fault]:
     """fed_by that names nothing."""
-    sources = {item.get("id") for _, item in _items(document, "sources")}
-    supplies = {item.get("id") for _, item in _items(document, "supplies")}
+    sources = _ids(_items(document, "sources"))
+    supplies = _ids(_items(document, "supplies"))
     faults = []
     for key, known, kind in (("supplies", sources, "source"), ("chargers", supplies | sources, "supply or source")):
         for index, item in _items(document, key):
             fed_by = item.get("fed_by")
             if isinstance(fed_by, str) and fed_by not in known and fed_by not in ("", MAINS):
-                names = ", ".join(sorted(map(str, known))) or "none"
+                names = ", ".join(sorted(known)) or "none"
                 faults.append(
                     Fault(
                         f"{key}[{index}].fed_by", f"{fed_by!r} is no {kind} of this file ({names}); leave out for mains"
@@ -107,15 +112,15 @@ def _group_faults(document: Mapping[str, Any]) -> list[Fault]:
     group = document.get("group")
     if not isinstance(group, dict):
         return []
-    packs = {item.get("id") for _, item in _items(document, "packs")}
-    boards = {item.get("id") for _, item in _items(document, "boards")}
-    channels = {
-        channel.get("id") for _, charger in _items(document, "chargers") for _, channel in _items(charger, "channels")
-    }
+    packs = _ids(_items(document, "packs"))
+    boards = _ids(_items(document, "boards"))
+    channels = set().union(*(_ids(_items(charger, "channels")) for _, charger in _items(document, "chargers")))
     faults = []
     named: Any = group.get("packs")
     members: list[Any] = named if isinstance(named, list) else []
     for index, name in enumerate(members):
+        if not isinstance(name, str):
+            continue
         if name not in packs:
             faults.append(Fault(f"group.packs[{index}]", f"{name!r} is no pack of this file"))
         elif name in members[:index]:
@@ -152,7 +157,7 @@ def rules_sense(match: Any) -> list[Fault]:
     if not isinstance(match, dict):
         return []
     ceilings = {"volts_per_cell": 0.2, "volts_per_pack": 1.0, "percent_of_highest": 10.0}
-    ceiling = ceilings.get(match.get("by"))  # type: ignore[arg-type]
+    ceiling = ceilings.get(str(match.get("by")))
     limit = _number(match.get("limit"))
     if ceiling is not None and limit is not None and limit > ceiling:
         return [

@@ -39,6 +39,10 @@ class Desk:
             kept[key] = compute()
         return cast(_Result, kept[key])
 
+    def remember(self, key: str, compute: Callable[[], _Result]) -> _Result:
+        """`compute`, done once until something stored changes."""
+        return self._once(key, self.revision(), compute)
+
     # ------------------------------------------------------------------ looking
 
     def session(self) -> Session:

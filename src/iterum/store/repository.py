@@ -126,6 +126,8 @@ class Repository:
                 update(table).where(table.c.id == known_as).values(values).returning(table.c.key)
             ).first()
         except IntegrityError as error:
+            if "UNIQUE" not in str(error.orig):
+                raise
             raise TagTaken(str(values["id"])) from error
         if row is None:
             raise KeyError(known_as)

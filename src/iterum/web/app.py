@@ -19,7 +19,7 @@ from iterum.web.frame import frame, go_back_to
 from iterum.web.words import FILTERS
 
 MAX_REQUEST_BYTES = 5_000_000
-LOCAL_HOSTS = ("127.0.0.1", "localhost", "[::1]")
+LOCAL_HOSTS = ("127.0.0.1", "localhost")
 ROOMS = (measure, match, charge, put_away, packs, kit, rules, files, wrong)
 
 CONTENT_SECURITY_POLICY = "; ".join(

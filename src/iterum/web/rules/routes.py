@@ -58,9 +58,7 @@ def _amps_effect(changed: HouseRules) -> str:
     return f"Groups stay; dial {', '.join(dialled)} A." if dialled else "Groups stay; nothing can be dialled."
 
 
-@blueprint.get("")
-def page() -> str:
-    """Each house rule with its schools, the default and why, and what changing it does."""
+def _rows() -> list[tuple[Rule, list[SchoolRow], School | None]]:
     rules = desk().session().rules
     today = desk().matching_under(rules)
     rows = []
@@ -71,6 +69,14 @@ def page() -> str:
             effect = "" if school == chosen else _effect(rule, school, rules, today)
             schools.append(SchoolRow(school, school == chosen, school == rule.schools[0], effect))
         rows.append((rule, schools, chosen))
+    return rows
+
+
+@blueprint.get("")
+def page() -> str:
+    """Each house rule with its schools, the default and why, and what changing it does."""
+    rules = desk().session().rules
+    rows = desk().remember("rule rows", _rows)
     return render_template("rules/page.html", rows=rows, rules=rules, can_go_back=desk().rules_can_go_back())
 
 

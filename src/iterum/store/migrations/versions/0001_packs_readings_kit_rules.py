@@ -16,7 +16,7 @@ def upgrade() -> None:
         sa.Column("name", sa.String(), nullable=True),
         sa.Column("note", sa.String(), nullable=True),
         sa.Column("retired_at", sa.DateTime(), nullable=True),
-        sa.Column("ports", sa.Integer(), nullable=False),
+        sa.Column("ports", sa.Integer(), sa.CheckConstraint("ports > 0"), nullable=False),
         sa.Column("min_cells", sa.Integer(), nullable=False),
         sa.Column("max_cells", sa.Integer(), nullable=False),
         sa.Column("max_current_a", sa.Float(), nullable=True),
@@ -52,7 +52,7 @@ def upgrade() -> None:
     )
     op.create_table(
         "meeting",
-        sa.Column("key", sa.Integer(), nullable=False),
+        sa.Column("key", sa.Integer(), sa.CheckConstraint("key = 1"), nullable=False),
         sa.Column("name", sa.String(), nullable=True),
         sa.Column("note", sa.String(), nullable=True),
         sa.Column("group_choice", sa.JSON(), nullable=True),
@@ -67,8 +67,8 @@ def upgrade() -> None:
         sa.Column("note", sa.String(), nullable=True),
         sa.Column("retired_at", sa.DateTime(), nullable=True),
         sa.Column("chemistry_name", sa.String(), nullable=False),
-        sa.Column("cells", sa.Integer(), nullable=False),
-        sa.Column("capacity_mah", sa.Float(), nullable=False),
+        sa.Column("cells", sa.Integer(), sa.CheckConstraint("cells between 1 and 14"), nullable=False),
+        sa.Column("capacity_mah", sa.Float(), sa.CheckConstraint("capacity_mah > 0"), nullable=False),
         sa.Column("max_charge_c", sa.Float(), nullable=True),
         sa.Column("discharge_c", sa.Float(), nullable=True),
         sa.Column("capacity_now_mah", sa.Float(), nullable=True),

@@ -1,0 +1,122 @@
+"""The command line: names, exit codes, tables, and one line per fault on standard error."""
+
+import json
+import subprocess
+import sys
+from copy import deepcopy
+
+import pytest
+from click.testing import CliRunner
+
+from iterum.cli import main
+
+SESSION = {
+    "format": "iterum-session",
+    "version": 1,
+    "rules": {"rate_c": 1.0},
+    "packs": [
+        {"id": f"P-{n}", "chemistry": "lipo", "cells": 4, "capacity_mah": 1800, "cell_volts": [volts] * 4}
+        for n, volts in (("01", 3.74), ("02", 3.76), ("03", 3.95), ("04", 4.19))
+    ],
+    "boards": [{"id": "B-6", "ports": 6, "max_current_a": 40, "port_fuse_a": 20}],
+    "chargers": [{"id": "duo", "channels": [{"id": "duo-1", "max_current_a": 12, "max_power_w": 250, "max_cells": 6}]}],
+    "group": {"packs": ["P-01", "P-02"], "board": "B-6", "channel": "duo-1"},
+}
+
+
+@pytest.fixture
+def run(tmp_path):
+    def run(command, document=SESSION, *options):
+        path = tmp_path / "session.json"
+        path.write_text(document if isinstance(document, str) else json.dumps(document))
+        return CliRunner().invoke(main, [command, str(path), *options])
+
+    return run
+
+
+def changed(**parts):
+    return deepcopy(SESSION) | parts
+
+
+def test_check_names_each_pack_with_its_verdict(run):
+    result = run("check", SESSION, "--json")
+    assert result.exit_code == 0
+    packs = json.loads(result.stdout)["packs"]
+    assert {"id", "class", "soc", "lowest_v", "spread_v", "energy_wh", "verdict", "reasons"} <= packs[0].keys()
+    assert (packs[0]["id"], packs[0]["class"], packs[0]["verdict"]) == ("P-01", "lipo-4S", "fit")
+    assert packs[0]["energy_wh"] == pytest.approx(4 * 3.7 * 1.8)
+    assert packs[3]["reasons"] == [{"code": "full", "text": "Full: 4.190 V per cell, full from 4.18."}]
+
+
+def test_match_groups_and_leaves_out_with_a_fix(run):
+    result = json.loads(run("match", SESSION, "--json").stdout)
+    (group,) = result["groups"]
+    assert (group["packs"], group["spread_v"], group["allowed_v"]) == (["P-01", "P-02"], 0.02, 0.1)
+    assert group["plug_in_order"] == ["P-01", "P-02"]
+    assert {left["id"]: left["code"] for left in result["left_out"]} == {"P-03": "window_too_wide", "P-04": "full"}
+    assert all(left["text"] and left["fix"] for left in result["left_out"])
+
+
+def test_size_says_the_amps_and_every_limit(run):
+    result = json.loads(run("size", SESSION, "--json").stdout)
+    assert (result["current_a"], result["rate_c"], result["binding"], result["full_v"]) == (
+        3.6, 1.0, "wanted_rate", 16.8
+    )  # fmt: skip
+    assert min(result["limits"], key=lambda limit: limit["current_a"])["name"] == result["binding"]
+    assert result["shares"] == [{"id": name, "current_a": 1.8, "rate_c": 1.0} for name in ("P-01", "P-02")]
+    assert result["dial"]["cells"] == 4
+
+
+@pytest.mark.parametrize(
+    ("command", "words"),
+    [("check", ["P-04", "fit", "Full: 4.190 V"]), ("match", ["P-01 P-02", "Left out", "P-03"]),
+     ("size", ["Dial 3.6 A", "channel_power", "16.80 V in all"])],
+)  # fmt: skip
+def test_people_get_a_table(run, command, words):
+    result = run(command)
+    assert result.exit_code == 0
+    assert all(word in result.stdout for word in words)
+
+
+def test_bad_input_ends_with_2_and_one_line_a_fault(run):
+    packs = deepcopy(SESSION["packs"])
+    packs[3]["cells"] = 0
+    packs[0]["chemistry"] = "lead"
+    result = run("check", changed(packs=packs))
+    assert (result.exit_code, result.stdout) == (2, "")
+    assert "session.json: packs[3].cells: must be a whole number from 1 to 14, got 0\n" in result.stderr
+    assert "session.json: packs[0].chemistry: must be one of" in result.stderr
+
+
+@pytest.mark.parametrize("name", ["nowhere.json", "."])
+def test_a_file_that_cannot_be_read_is_bad_input(name):
+    result = CliRunner().invoke(main, ["check", name])
+    assert (result.exit_code, result.stdout) == (2, "")
+
+
+def test_an_unsafe_wish_ends_with_3_and_says_why_only_on_standard_error(run):
+    result = run("size", changed(group={"packs": ["P-01", "P-03", "P-04"], "board": "B-6", "channel": "duo-1"}))
+    assert (result.exit_code, result.stdout) == (3, "")
+    assert "P-01 and P-04 are 0.450 V per cell apart, allowed 0.100." in result.stderr
+    assert "P-04: Full" in result.stderr
+
+
+@pytest.mark.parametrize("group", [None, {"packs": ["P-01"]}])
+def test_size_without_a_group_or_channel_is_bad_input(run, group):
+    result = run("size", {name: part for name, part in changed(group=group).items() if part is not None})
+    assert (result.exit_code, result.stdout) == (2, "")
+
+
+def test_text_from_a_file_moves_no_cursor(run):
+    packs = [{**SESSION["packs"][0], "note": "x", "connector": "\u202e"}, {**SESSION["packs"][1], "id": "a\u009bb"}]
+    result = run("check", changed(packs=packs, group={"packs": ["P-01"]}))
+    assert "\u009b" not in result.stdout
+
+
+def test_the_installed_command_runs_as_its_own_process(tmp_path):
+    path = tmp_path / "s.json"
+    path.write_text(json.dumps(SESSION))
+    words = [sys.executable, "-c", "from iterum.cli import main; main()", "size", str(path)]
+    done = subprocess.run(words, capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert "Dial 3.6 A" in done.stdout

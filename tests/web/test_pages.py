@@ -1,0 +1,331 @@
+"""The pages without a browser: what they say, what they refuse, what they keep."""
+
+import io
+import json
+import re
+
+import pytest
+
+from iterum.exchange.session import dumps, parse
+from iterum.web.app import MAX_REQUEST_BYTES
+from tests.conftest import NOON, even
+
+PAGES = ("/measure", "/match", "/charge", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
+         "/kit/supply", "/kit/source", "/rules", "/files", "/wrong", "/wrong?see=smoke", "/wrong/keys")  # fmt: skip
+
+
+class Visitor:
+    """A browser's part of the talk: it keeps cookies and sends the token of the page."""
+
+    def __init__(self, app):
+        self.client = app.test_client()
+        self.token = re.search(r'name="csrf-token" content="([^"]+)"', self.client.get("/rules").text)[1]
+
+    def get(self, path, **more):
+        return self.client.get(path, **more)
+
+    def post(self, path, **data):
+        return self.client.post(path, data={"csrf_token": self.token, **data}, follow_redirects=True)
+
+
+@pytest.fixture
+def visitor(demo_app):
+    return Visitor(demo_app)
+
+
+@pytest.fixture
+def newcomer(empty_app):
+    return Visitor(empty_app)
+
+
+def desk(app):
+    return app.extensions["iterum"]["desk"]
+
+
+@pytest.mark.parametrize("path", PAGES)
+def test_every_page_answers_with_data_and_without(path, demo_app, empty_app):
+    for app in (demo_app, empty_app):
+        answer = app.test_client().get(path)
+        assert answer.status_code == 200
+        assert "Something’s wrong" in answer.text
+        assert not re.search(r"<script(?![^>]*src=)|\son\w+=|\sstyle=|<style", answer.text)  # nothing inline
+        assert not re.search(r"(src|href|action)=\"(https?:)?//", answer.text)  # nothing from elsewhere
+
+
+@pytest.mark.parametrize("path", ["/measure", "/match", "/charge", "/put-away", "/packs"])
+def test_without_data_a_page_says_what_to_do_first_and_has_the_button(path, newcomer):
+    page = newcomer.get(path).text
+    assert re.search(r'class="btn btn-primary"[^>]*href="/(packs/edit|measure)"', page)
+
+
+class TestSafeByDefault:
+    def test_an_unknown_host_name_is_refused(self, visitor):
+        for host in ("evil.example", "127.0.0.1.evil.example", "192.168.0.7", "localhost.evil"):
+            assert visitor.get("/packs", headers={"Host": host}).status_code == 400
+        for host in ("localhost:8765", "127.0.0.1"):
+            assert visitor.get("/packs", headers={"Host": host}).status_code == 200
+
+    def test_no_change_without_a_token(self, demo_app):
+        before = desk(demo_app).session()
+        client = demo_app.test_client()
+        rules = [rule for rule in demo_app.url_map.iter_rules() if "POST" in rule.methods]
+        assert len(rules) > 8
+        for rule in rules:
+            path = rule.rule.replace("<part>", "board")
+            assert client.post(path, data={"pack": "P-01", "id": "P-01"}).status_code == 400, path
+        assert desk(demo_app).session() == before
+
+    def test_the_policy_lets_nothing_inline_and_nothing_from_elsewhere_in(self, visitor):
+        policy = visitor.get("/match").headers["Content-Security-Policy"]
+        assert "default-src 'none'" in policy
+        assert "script-src 'self'" in policy
+        assert "unsafe" not in policy
+
+    def test_what_is_too_large_is_refused(self, visitor):
+        answer = visitor.post("/files/preview", text="x" * (MAX_REQUEST_BYTES + 1))
+        assert answer.status_code == 413
+        assert "5 MB" in answer.text
+
+    def test_text_is_never_markup(self, visitor):
+        visitor.post("/packs/edit", id="<i>X", chemistry="lipo", cells="4", capacity_mah="1000",
+                     name="<script>alert(1)</script>", note='"><img src=x>')  # fmt: skip
+        for path in ("/packs", "/measure?pack=<i>X", "/packs/edit?id=<i>X"):
+            page = visitor.get(path).text
+            assert "<script>alert" not in page
+            assert "<img src=x>" not in page
+            assert "&lt;i&gt;X" in page
+
+    def test_going_back_leads_nowhere_else(self, visitor):
+        for back in ("https://evil.example/", "//evil.example", "/\\evil.example"):
+            data = {"csrf_token": visitor.token, "theme": "night", "back": back}
+            assert visitor.client.post("/look", data=data).headers["Location"] == "/"
+
+    def test_csv_is_defused(self, visitor):
+        visitor.post("/packs/edit", id="=SUM", chemistry="lipo", cells="4", capacity_mah="1000")
+        assert "'=SUM" in visitor.get("/packs/packs.csv").text
+
+
+class TestMeasure:
+    def typed(self, visitor, pack_id, *cells, **more):
+        return visitor.post("/measure", pack=pack_id, **{f"cell{n}": text for n, text in enumerate(cells, 1)}, **more)
+
+    def test_good_volts_are_written_down_and_the_next_pack_comes(self, visitor, demo_app):
+        self.typed(visitor, "P-13", "384", "3.85", "3,84", "384")
+        assert desk(demo_app).readings("P-13")[0].reading.cell_v == (3.84, 3.85, 3.84, 3.84)
+
+    @pytest.mark.parametrize(
+        ("cells", "words"),
+        [(("384", "348", "384", "384"), "Did you mean 3.84?"), (("384", "384", "384", "000"), "Is this a 3S?"),
+         (("384", "120", "384", "384"), "A dead cell"), (("384", "384", "", "384"), "Empty: type three digits"),
+         (("384", "384", "abc", "384"), "is no voltage"), (("485", "384", "384", "384"), "is over 4.25")],
+    )  # fmt: skip
+    def test_odd_volts_are_questioned_and_kept_as_typed(self, visitor, demo_app, cells, words):
+        page = self.typed(visitor, "P-13", *cells).text
+        assert words in page
+        assert desk(demo_app).readings("P-13") == ()
+        assert all(f'value="{text}"' in page for text in cells)
+
+    def test_a_question_answered_with_yes_takes_the_volts_as_they_are(self, visitor, demo_app):
+        cells = ("384", "120", "384", "384")
+        self.typed(visitor, "P-13", *cells, confirmed=",".join(cells))
+        assert desk(demo_app).readings("P-13")[0].reading.cell_v[1] == 1.20
+
+    def test_volts_that_no_cell_has_are_not_taken_however_often(self, visitor, demo_app):
+        cells = ("485", "384", "384", "384")
+        self.typed(visitor, "P-13", *cells, confirmed=",".join(cells))
+        assert desk(demo_app).readings("P-13") == ()
+
+    def test_a_correction_is_kept_as_one(self, visitor, demo_app):
+        self.typed(visitor, "P-01", "383", "383", "383", "383", correct="yes")
+        newest, oldest = desk(demo_app).readings("P-01")
+        assert newest.corrects == oldest.key
+        assert "corrected later, kept as it was" in visitor.get("/packs/history?id=P-01").text
+
+    def test_a_hot_pack_is_not_charged_until_it_has_rested(self, visitor):
+        assert "too" not in self.typed(visitor, "P-13", "384", "384", "384", "384", temperature="warm").request.path
+        self.typed(visitor, "P-13", "384", "384", "384", "384", temperature="51")
+        assert "It is 51 °C, charge up to 45 °C" in visitor.get("/packs").text
+
+    def test_looks_wrong_keeps_a_pack_apart_and_can_be_taken_back(self, visitor, demo_app):
+        visitor.post("/measure/wrong", pack="P-01", condition="damaged")
+        assert "P-01" in {left.pack.id for left in desk(demo_app).matching()[0].left_out}
+        visitor.post("/measure/wrong", pack="P-01", condition="ok")
+        assert "P-01" not in {left.pack.id for left in desk(demo_app).matching()[0].left_out}
+
+
+class TestMatchAndDial:
+    def group(self, app, family="lipo-4S"):
+        return next(group for group in desk(app).matching()[0].groups if group.family == family)
+
+    def test_a_pack_moved_outside_the_rules_is_refused_a_current_and_goes_back(self, visitor, demo_app):
+        before = desk(demo_app).matching()[0]
+        anchor = self.group(demo_app).packs[0].id
+        page = visitor.post("/match/move", pack="P-12", to=f"with:{anchor}", **{"class": "lipo-4S"}).text
+        assert "P-12 is moved, but this group may not be charged" in page
+        assert "too wide" in page
+        visitor.post("/match/move", pack="P-12", to="back")
+        assert desk(demo_app).matching()[0] == before
+
+    def test_a_damaged_pack_is_moved_nowhere(self, visitor, demo_app):
+        anchor = self.group(demo_app, "lipo-6S").packs[0].id
+        assert "Not moved" in visitor.post("/match/move", pack="T-03", to=f"with:{anchor}").text
+
+    def test_board_channel_rate_and_feed_are_followed_at_once(self, visitor, demo_app):
+        ids = [pack.id for pack in self.group(demo_app, "lipo-2S").packs]
+        path = "/charge?" + "&".join(f"packs={tag}" for tag in ids)
+
+        def amps(**query):
+            page = visitor.get(path + "".join(f"&{name}={value}" for name, value in query.items())).text
+            return float(re.search(r'big-amps"><b>([\d.]+)', page)[1])
+
+        assert amps(rate=2) == pytest.approx(2 * amps(rate=1))
+        assert amps(rate=3, channel="Small-1") == 5.0  # five packs of 450 mAh at their label's 2C would take 5.4
+        assert "needs 11.0 V" not in visitor.get(path + "&channel=Small-1&feed=mains").text
+
+    def test_what_must_not_be_charged_is_refused_with_every_reason(self, visitor):
+        page = visitor.get("/charge?packs=P-01&packs=T-01&packs=T-03").text
+        assert "Not charged like this" in page
+        assert "never share a board" in page
+        assert "Marked as damaged" in page
+        assert "big-amps" not in page
+
+    def test_the_kept_choice_goes_into_the_file(self, visitor):
+        visitor.post("/charge/keep", packs="P-01", rate="1")
+        group = json.loads(visitor.get("/files/session.json").text)["group"]
+        assert (group["packs"], group["current_a"]) == (["P-01"], 1.8)
+
+
+class TestForms:
+    def test_each_fault_stands_at_its_field_and_nothing_typed_is_lost(self, visitor, demo_app):
+        before = desk(demo_app).session()
+        typed = {
+            "id": "",
+            "chemistry": "lipo",
+            "cells": "99",
+            "capacity_mah": "many",
+            "max_charge_c": "-1",
+            "note": "keep me",
+        }
+        answer = visitor.post("/packs/edit", **typed)
+        assert answer.status_code == 422
+        for name in ("id", "cells", "capacity_mah", "max_charge_c"):
+            assert re.search(rf'id="f-{name}"[^>]*aria-invalid="true"[^>]*aria-describedby="e-{name}"', answer.text), (
+                name
+            )
+        assert "must be a whole number from 1 to 14, got 99" in answer.text.lower()
+        assert 'value="many"' in answer.text
+        assert "keep me" in answer.text
+        assert desk(demo_app).session() == before
+
+    def test_a_tag_used_already_is_told_at_the_tag(self, visitor):
+        answer = visitor.post("/packs/edit", id="P-01", chemistry="lipo", cells="4", capacity_mah="1000")
+        assert "P-01 is used already" in answer.text
+
+    def test_a_charger_with_two_channels_is_added_and_changed(self, visitor, demo_app):
+        channels = {"channels": "2", "channel0-id": "N-1", "channel0-max_current_a": "10", "channel0-max_power_w": "100",
+                    "channel1-id": "N-2", "channel1-max_current_a": "x", "channel1-max_power_w": "100"}  # fmt: skip
+        answer = visitor.post("/kit/charger", id="New", power_by_input_v="12:100, 24:200", **channels)
+        assert re.search(r'id="f-channel1-max_current_a"[^>]*aria-invalid', answer.text)
+        visitor.post(
+            "/kit/charger", id="New", power_by_input_v="12:100, 24:200", **(channels | {"channel1-max_current_a": "5"})
+        )
+        charger = next(item for item in desk(demo_app).session().kit.chargers if item.id == "New")
+        assert charger.power_by_input_v == ((12, 100), (24, 200))
+        assert [channel.max_current_a for channel in charger.channels] == [10, 5]
+
+    def test_what_feeds_others_is_not_retired_and_what_is_retired_comes_back(self, visitor, demo_app):
+        before = desk(demo_app).session()
+        assert "Feed it from elsewhere first" in visitor.post("/kit/source/retire", id="bank").text
+        visitor.post("/kit/charger/retire", id="small")
+        visitor.post("/packs/retire", id="P-01")
+        assert "Bring small back" in visitor.get("/kit").text
+        visitor.post("/kit/charger/retire", id="small", back="yes")
+        visitor.post("/packs/retire", id="P-01", back="yes")
+        assert desk(demo_app).session() == before
+
+
+class TestRules:
+    def test_every_school_can_be_chosen_and_the_last_change_undone(self, visitor, demo_app):
+        page = visitor.get("/rules").text
+        schools = re.findall(r'name="rule" value="(\w+)"|name="school" value="([\w.-]+)"', page)
+        rule, chosen = "", 0
+        for name, school in schools:
+            rule = name or rule
+            if school:
+                answer = visitor.post("/rules", rule=rule, school=school)
+                assert answer.status_code == 200
+                pressed = re.findall(r'value="([\w.-]+)" aria-pressed="true"', answer.text)
+                assert school in pressed
+                chosen += 1
+        assert chosen > 20
+        before = desk(demo_app).session().rules
+        visitor.post("/rules", rule="match", school="percent-5")
+        visitor.post("/rules", act="back")
+        assert desk(demo_app).session().rules == before
+
+    def test_switching_a_school_changes_groups_and_amps_at_once(self, visitor, demo_app):
+        groups = [group.plug_in_order for group in desk(demo_app).matching()[0].groups]
+        visitor.post("/rules", rule="match", school="cell-0.05")
+        assert [group.plug_in_order for group in desk(demo_app).matching()[0].groups] != groups
+        amps = [item.sizing.current_a for item in desk(demo_app).placed() if item.sizing]
+        visitor.post("/rules", rule="rate", school="half")
+        assert [item.sizing.current_a for item in desk(demo_app).placed() if item.sizing] != amps
+
+
+class TestFiles:
+    def file(self, app, **changes):
+        return (
+            dumps(desk(app).session())
+            if not changes
+            else json.dumps({**json.loads(dumps(desk(app).session())), **changes})
+        )
+
+    def test_exported_and_imported_again_changes_nothing(self, visitor, demo_app):
+        text = visitor.get("/files/session.json").text
+        page = visitor.client.post(
+            "/files/preview", data={"csrf_token": visitor.token, "file": (io.BytesIO(text.encode()), "s.json")}
+        ).text
+        assert "Nothing: all" in page
+        before = desk(demo_app).session()
+        visitor.post("/files/import", text=text, revision=str(desk(demo_app).revision()))
+        assert desk(demo_app).session() == before
+
+    def test_an_import_shows_what_it_changes_before_it_changes_it(self, visitor, demo_app):
+        packs = [{"id": "P-01", "chemistry": "lipo", "cells": 4, "capacity_mah": 2000},
+                 {"id": "New", "chemistry": "life", "cells": 3, "capacity_mah": 1100}]  # fmt: skip
+        text = self.file(demo_app, packs=packs)
+        before = desk(demo_app).session()
+        page = visitor.post("/files/preview", text=text).text
+        assert re.search(r"capacity mah: <s>1800</s> <b>2000</b>", page)
+        assert "pack New" in page
+        assert desk(demo_app).session() == before
+        visitor.post("/files/import", text=text, revision=re.search(r'name="revision" value="(\d+)"', page)[1])
+        after = {pack.id: pack for pack in desk(demo_app).session().packs}
+        assert (after["P-01"].capacity_mah, len(after)) == (2000, 33)
+        assert after["P-01"].reading is not None  # a file without volts takes none away
+
+    def test_a_file_with_faults_is_told_all_of_them_and_stays_in_the_field(self, visitor, demo_app):
+        text = self.file(demo_app, packs=[{"id": "Q"}, {"id": "Q"}])
+        answer = visitor.post("/files/preview", text=text)
+        assert answer.status_code == 422
+        assert answer.text.count("is missing") == 6
+        assert "is used already at packs[0]" in answer.text
+        assert "&#34;id&#34;: &#34;Q&#34;" in answer.text
+
+    def test_an_import_is_looked_at_again_when_something_changed_meanwhile(self, visitor, demo_app):
+        text = self.file(demo_app, packs=[{"id": "N", "chemistry": "lipo", "cells": 1, "capacity_mah": 100}])
+        stale = str(desk(demo_app).revision())
+        desk(demo_app).save_pack(even("M", 3.8), None, NOON)
+        assert "Something was changed meanwhile" in visitor.post("/files/import", text=text, revision=stale).text
+        assert "N" not in {pack.id for pack in desk(demo_app).session().packs}
+
+    def test_the_schema_can_be_had(self, visitor):
+        assert visitor.get("/files/session.schema.json").json["$id"] == "urn:iterum:session:1"
+        assert parse(visitor.get("/files/session.json").text)
+
+
+def test_an_address_without_a_page_and_a_retired_pack_are_pages_too(visitor):
+    for path in ("/nowhere", "/measure?pack=gone", "/kit/anvil", "/charge?packs=gone"):
+        answer = visitor.get(path)
+        assert answer.status_code == 404
+        assert "Something’s wrong" in answer.text
