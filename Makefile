@@ -36,12 +36,14 @@ bench: $(VENV)/.test ## timings, as ratios; kept out of pass or fail
 	$(BIN)/pytest benchmarks --benchmark-only --benchmark-columns=median,iqr,rounds --benchmark-sort=name -p no:cacheprovider
 
 shots: $(VENV)/.test ## refresh docs/screenshots from the demo data
-	$(BIN)/python tests/browser/screenshots.py
+	$(BIN)/python -m tests.browser.screenshots $(VIEWS)
 
-lock: ## pin anew: hashes, and no addresses
-	for group in "" "--group test" "--only-group build"; do echo $$group; done
-	uv pip compile pyproject.toml --generate-hashes --no-header --no-annotate --no-emit-index-url --python-version 3.11 -q -o requirements.lock
-	uv pip compile pyproject.toml --group test --generate-hashes --no-header --no-annotate --no-emit-index-url --python-version 3.11 -q -o requirements-test.lock
+LOCK = $(BIN)/uv pip compile pyproject.toml --generate-hashes --no-header --no-annotate --no-emit-index-url --python-version 3.11 -q
+lock: setup ## pin anew: hashes, and no addresses
+	$(PIP) install uv
+	$(LOCK) -o requirements.lock
+	$(LOCK) --group build -c requirements.lock -o requirements-build.lock
+	$(LOCK) --group test -c requirements.lock -o requirements-test.lock
 
 clean:
 	rm -rf $(VENV) dist data

@@ -6,7 +6,6 @@ from urllib.parse import urlsplit
 
 from flask import request, url_for
 
-from iterum.core.packs import judge_pack
 from iterum.core.session import Session
 from iterum.web.context import desk, now
 
@@ -48,7 +47,7 @@ def steps_of(session: Session) -> list[Step]:
     count = len(session.packs)
     matching = desk().matching()[0]
     groups = len(matching.groups)
-    full = sum(judge_pack(pack, session.rules).full for pack in session.packs)
+    full = sum(verdict.full for verdict in matching.verdicts)
     ready = _counted(groups, "group")
     cards = _counted(groups, "card")
     return [

@@ -1,9 +1,11 @@
 """Figures as the pages write them: number, no-break space, unit."""
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import datetime
 from typing import Any
+
+from markupsafe import Markup, escape
 
 from iterum.wording import about, family_label, minutes, plain, sentence
 
@@ -32,6 +34,11 @@ def day(moment: datetime | None) -> str:
     return "–" if moment is None else moment.astimezone().strftime("%a %-d %b, %H:%M")
 
 
+def tags(ids: Iterable[str]) -> Markup:
+    """Tags in a row, none broken at its hyphen."""
+    return Markup(", ").join(Markup('<span class="nobr">{}</span>').format(escape(tag)) for tag in ids)
+
+
 def letter(index: int) -> str:
     """A, B ... Z, AA for the groups of a page."""
     text = ""
@@ -56,6 +63,7 @@ FILTERS: dict[str, Callable[..., str]] = {
     "clock": clock,
     "day": day,
     "letter": letter,
+    "tags": tags,
     "charge_range": charge_range,
     "plain": plain,
     "minutes": minutes,

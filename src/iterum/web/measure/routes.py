@@ -65,6 +65,7 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
         history=history,
         position=queue.index(next(item for item in queue if item.id == current.id)) + 1,
         queue=queue,
+        done=request.args.get("done") == "yes",
     )
 
 
@@ -97,7 +98,7 @@ def save() -> str | Response | tuple[str, int]:
     following = next_to_measure(queue, pack.id)
     if following is None:
         flash(f"{pack.id} is written down. Every pack of this class is measured.")
-        return redirect(url_for("measure.page", pack=pack.id))
+        return redirect(url_for("measure.page", pack=pack.id, done="yes"))
     return redirect(url_for("measure.page", pack=following.id))
 
 

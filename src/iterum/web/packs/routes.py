@@ -36,12 +36,7 @@ def _find(pack_id: str | None) -> Pack:
 @blueprint.get("")
 def page() -> str:
     """Every pack with its verdict; retired ones below."""
-    session = desk().session()
-    return render_template(
-        "packs/page.html",
-        verdicts=[judge_pack(pack, session.rules) for pack in session.packs],
-        retired=desk().retired()[0],
-    )
+    return render_template("packs/page.html", verdicts=desk().matching()[0].verdicts, retired=desk().retired()[0])
 
 
 def _form(texts: Mapping[str, str], faults: Mapping[str, str], known_as: str | None) -> str:

@@ -78,7 +78,8 @@ class Ladder:
     above: tuple[Rung, ...]
     unmeasured: tuple[tuple[float, Pack], ...]
     ghosts: tuple[Ghost, ...]
-    broken: bool
+    broken_below: bool
+    broken_above: bool
     rows: bool
     head_y: float = 20.0
     label: str = ""
@@ -108,13 +109,14 @@ class _Drawing:
     column: float
     largest_mah: float
     soc: dict[str, float]
-    beyond_y: float
+    under_y: float
+    over_y: float
     columns: _Columns = field(default_factory=lambda: _Columns(0, 0))
 
     def rung(self, pack: Pack, left_out: bool) -> Rung:
         volts = pack.cell_v or 0.0
-        beyond = volts < self.scale.low
-        y = self.beyond_y if beyond else self.scale(volts)
+        beyond = not self.scale.low <= volts <= self.scale.high
+        y = self.scale(volts) if not beyond else self.under_y if volts < self.scale.low else self.over_y
         width = round(self.column * 0.78 * (0.55 + 0.45 * pack.capacity_mah / self.largest_mah), 2)
         cells = pack.reading.cell_v if pack.reading else ()
         whisker = (self.scale(min(cells)), self.scale(max(cells))) if cells and not beyond else None
@@ -123,17 +125,26 @@ class _Drawing:
         )
 
 
-def _main_cluster(volts: Sequence[float]) -> tuple[float, float]:
-    """Lowest and highest of the largest set of volts without a gap of more than `BREAK_V`."""
-    ordered = sorted(volts)
-    runs: list[list[float]] = [[ordered[0]]]
-    for value in ordered[1:]:
-        if value - runs[-1][-1] > BREAK_V + 1e-9:
-            runs.append([])
-        runs[-1].append(value)
-    # What lies above the largest run is kept on the axis: it is what the others come up to.
-    best = max(range(len(runs)), key=lambda index: len(runs[index]))
-    return runs[best][0], runs[-1][-1]
+def _axis_range(grouped: Sequence[float], others: Sequence[float]) -> tuple[float, float]:
+    """Lowest and highest volts on the axis: every grouped pack, and whoever is near enough to them.
+
+    Without groups, the largest set of packs without a gap of more than `BREAK_V`.
+    """
+    ordered = sorted(others)
+    if not grouped:
+        runs: list[list[float]] = [[ordered[0]]]
+        for value in ordered[1:]:
+            if value - runs[-1][-1] > BREAK_V + 1e-9:
+                runs.append([])
+            runs[-1].append(value)
+        largest = max(runs, key=len)
+        return largest[0], largest[-1]
+    low, high = min(grouped), max(grouped)
+    for value in ordered:
+        high = max(high, value) if value - high <= BREAK_V + 1e-9 else high
+    for value in reversed(ordered):
+        low = min(low, value) if low - value <= BREAK_V + 1e-9 else low
+    return low, high
 
 
 def _allowed_cell_v(group: Group) -> float:
@@ -167,18 +178,19 @@ def draw(
     if not shown:
         return None
     volts = [pack.cell_v or 0.0 for pack in shown]
-    low, high = _main_cluster(volts)
+    low, high = _axis_range(volts[: len(volts) - len(out)], volts[len(volts) - len(out) :])
     reached = [item.fix.numbers["until_v"] for item in left_out if item.fix.code == "fix_charge_up"]
     low = min([low, *(until_v for until_v in reached if until_v >= low - BREAK_V)])
     tops = [high] + [(group.packs[0].cell_v or 0.0) + _allowed_cell_v(group) for group in groups]
-    broken = min(volts) < low - 1e-9
+    broken_below, broken_above = min(volts) < low - 1e-9, max(volts) > max(tops) + 1e-9
     column = (width - AXIS_X - 2 * GAP_PX - len(groups) * (BEAM_PX + GAP_PX)) / max(len(shown) + len(unmeasured), 1)
     column = min(max(column, NARROWEST_COLUMN_PX), WIDEST_COLUMN_PX)
     rows = column >= ROW_COLUMN_PX
-    top, bottom = 104.0, height - (96.0 if rows else 44.0)
-    axis_bottom = bottom - (58.0 if broken else 12.0)
-    scale = Scale(low - 0.005, max(tops) + 0.008, axis_bottom, top)
-    drawing = _Drawing(scale, column, max(pack.capacity_mah for pack in shown), soc, bottom - 16)
+    top, bottom = 104.0, height - (120.0 if rows else 44.0)
+    axis_bottom = bottom - (58.0 if broken_below else 12.0)
+    axis_top = top + (46.0 if broken_above else 0.0)
+    scale = Scale(low - 0.005, max(tops) + 0.008, axis_bottom, axis_top)
+    drawing = _Drawing(scale, column, max(pack.capacity_mah for pack in shown), soc, bottom - 16, top)
     columns = drawing.columns = _Columns(AXIS_X + GAP_PX, column)
     middle_v = min((group.packs[0].cell_v or 0.0 for group in groups), default=high + 1)
     below = [
@@ -210,7 +222,8 @@ def draw(
         above=tuple(above),
         unmeasured=slots,
         ghosts=_ghosts(drawing, left_out, [*below, *above]),
-        broken=broken,
+        broken_below=broken_below,
+        broken_above=broken_above,
         rows=rows,
         label=_label(groups, left_out),
     )

@@ -72,7 +72,8 @@
     var setPad = function () { fields.forEach(function (field) { field.inputMode = phone.matches ? "none" : "decimal"; field.readOnly = phone.matches; }); };
     phone.addEventListener("change", setPad);
     setPad();
-    if (fields.length) { var first = fields.findIndex(function (field) { return digitsOf(field).length < 3; }); go(first < 0 ? 0 : first); }
+    var done = document.querySelector("[data-done]");
+    if (done) { done.focus(); } else if (fields.length) { var first = fields.findIndex(function (field) { return digitsOf(field).length < 3; }); go(first < 0 ? 0 : first); }
   }
 
   /* ---- single keys; none fires while typing text ---- */

@@ -1,0 +1,42 @@
+"""Time of `match` and `size` for 10, 60 and 500 packs; what a pilot brings (60) must take well under 50 ms."""
+
+import pytest
+
+from benchmarks.sessions import random_session
+from iterum.core.arrange import place_groups, suggest
+from iterum.core.matching import match
+from iterum.core.packs import judge_pack
+
+SIZES = (10, 60, 500)
+
+
+@pytest.mark.parametrize("count", SIZES)
+@pytest.mark.benchmark(group="match")
+def test_judging_each_pack_alone(benchmark, count):
+    """The peer of the same run: no grouping at all, only the verdict on each pack."""
+    session = random_session(count)
+    benchmark(lambda: [judge_pack(pack, session.rules) for pack in session.packs])
+
+
+@pytest.mark.parametrize("count", SIZES)
+@pytest.mark.benchmark(group="match")
+def test_match(benchmark, count):
+    session = random_session(count)
+    found = benchmark(match, session.packs, session.kit, session.rules)
+    benchmark.extra_info["groups"] = len(found.groups)
+    benchmark.extra_info["proven"] = found.proven
+
+
+@pytest.mark.parametrize("count", SIZES)
+@pytest.mark.benchmark(group="size")
+def test_size_every_group_on_every_channel(benchmark, count):
+    session = random_session(count)
+    groups = match(session.packs, session.kit, session.rules).groups
+    benchmark(place_groups, groups, session.kit, session.rules)
+
+
+@pytest.mark.benchmark(group="size")
+def test_size_one_group(benchmark):
+    session = random_session(60)
+    group = max(match(session.packs, session.kit, session.rules).groups, key=lambda found: len(found.packs))
+    benchmark(suggest, group.packs, session.kit, session.rules)

@@ -1,0 +1,48 @@
+"""Makes docs/screenshots anew from the demo data: `make shots`, or some of them by name."""
+
+import sys
+import tempfile
+from datetime import datetime
+from pathlib import Path
+
+from iterum.demo import load_demo
+from iterum.services.desk import Desk
+from iterum.store.database import Store
+from tests.browser.bench import PHONE, WIDE, chromium, running
+
+FOLDER = Path(__file__).parents[2] / "docs" / "screenshots"
+MORNING = datetime(2026, 6, 13, 8, 47).astimezone()
+
+VIEWS = {
+    "measure": ("/measure?pack=P-07", WIDE, "day"),
+    "measure-phone": ("/measure?pack=P-10", PHONE, "day"),
+    "match": ("/match?class=lipo-4S", WIDE, "day"),
+    "match-night": ("/match?class=lipo-6S", WIDE, "night"),
+    "dial": ("/charge?packs=T-01&packs=T-02&packs=T-04&packs=T-07", WIDE, "day"),
+    "dial-phone": ("/charge?packs=G-01&packs=G-02&packs=G-03", PHONE, "day"),
+    "packs": ("/packs", WIDE, "day"),
+    "kit": ("/kit", WIDE, "day"),
+    "rules": ("/rules", WIDE, "day"),
+}
+
+
+def main(names: list[str]) -> None:
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "demo.sqlite3"
+        store = Store(path)
+        load_demo(Desk(store), MORNING)
+        store.close()
+        with running(path, lambda: MORNING) as address, chromium() as browser:
+            for name in names or VIEWS:
+                where, size, theme = VIEWS[name]
+                page = browser.new_page(viewport=size)
+                page.context.add_cookies([{"name": "theme", "value": theme, "url": address}])
+                page.goto(address + where)
+                page.evaluate("document.fonts.ready")
+                page.screenshot(path=FOLDER / f"{name}.png", animations="disabled")
+                page.close()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

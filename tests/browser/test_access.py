@@ -1,0 +1,49 @@
+"""Every page in either theme and at either size: no violation that axe-core finds, nothing wider than the window."""
+
+from pathlib import Path
+
+import pytest
+
+from tests.browser.bench import PHONE, WIDE
+
+AXE = (Path(__file__).parents[1] / "vendor" / "axe.min.js").read_text("utf-8")
+RULES = ["wcag2a", "wcag2aa", "wcag2aaa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
+PAGES = ("/measure?pack=P-10", "/measure?pack=P-13", "/match?class=lipo-4S&pack=P-01", "/match?class=lipo-6S", "/charge",
+         "/charge?packs=T-01&packs=T-02", "/charge?packs=P-01&packs=T-03", "/put-away", "/packs", "/packs/edit",
+         "/packs/history?id=P-01", "/kit", "/kit/charger?id=twin", "/rules", "/files", "/wrong", "/wrong?see=smoke",
+         "/wrong/keys", "/nowhere")  # fmt: skip
+EMPTY = ("/measure", "/match", "/charge", "/put-away", "/packs", "/kit")
+
+
+def check(opened, address, paths, theme):
+    opened.context.add_cookies([{"name": "theme", "value": theme, "url": address}])
+    found = []
+    for path in paths:
+        opened.goto(address + path)
+        opened.evaluate(AXE)
+        result = opened.evaluate("tags => axe.run({runOnly: tags, resultTypes: ["violations"]})", RULES)
+        found += [(path, item["id"], item["nodes"][0]["html"][:160]) for item in result["violations"]]
+    assert found == []
+
+
+@pytest.mark.parametrize("theme", ["day", "night"])
+def test_no_page_has_a_violation(open_page, address, theme):
+    check(open_page(WIDE), address, PAGES, theme)
+
+
+def test_no_empty_page_has_one(open_page, empty_address):
+    check(open_page(WIDE), empty_address, EMPTY, "night")
+
+
+def test_no_page_has_one_on_a_phone(open_page, address):
+    check(open_page(PHONE), address, ("/measure?pack=P-10", "/match?class=lipo-4S", "/charge?packs=T-01", "/packs"), "day")
+
+
+@pytest.mark.parametrize("width", [390, 320])
+def test_no_page_is_wider_than_a_phone(open_page, address, width):
+    opened = open_page({"width": width, "height": 700})
+    wide = {}
+    for path in PAGES:
+        opened.goto(address + path)
+        wide[path] = opened.evaluate("document.documentElement.scrollWidth")
+    assert {path: px for path, px in wide.items() if px > width} == {}

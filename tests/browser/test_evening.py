@@ -1,0 +1,120 @@
+"""A pilot's evening in a real browser: measure by keyboard, see groups, dial; on a phone too."""
+
+import re
+
+from playwright.sync_api import expect
+
+from tests.browser.bench import PHONE
+
+
+def test_a_class_is_measured_matched_and_dialled_by_keyboard_alone(page, empty_address):
+    page.goto(empty_address)
+    for tag in ("A-1", "A-2", "A-3"):
+        page.goto(f"{empty_address}/packs/edit")
+        page.get_by_label("Tag").focus()
+        page.keyboard.type(tag)
+        page.get_by_label("Cells in series").focus()
+        page.keyboard.type("3")
+        page.get_by_label("Capacity on the label").focus()
+        page.keyboard.type("2200")
+        page.keyboard.press("Enter")
+        expect(page.get_by_text(f"{tag} is written down.")).to_be_visible()
+    page.goto(f"{empty_address}/kit/charger")
+    page.locator("#f-id").fill("C")
+    page.locator("#f-channel0-id").fill("C-1")
+    page.locator("#f-channel0-max_current_a").fill("10")
+    page.locator("#f-channel0-max_power_w").fill("200")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("C is written down.")).to_be_visible()
+    page.goto(f"{empty_address}/kit/board")
+    page.get_by_label("Tag").fill("B")
+    page.get_by_label("Ports").fill("4")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("B is written down.")).to_be_visible()
+
+    page.goto(f"{empty_address}/measure")
+    for tag, digits in (("A-1", "380381380"), ("A-2", "382382381"), ("A-3", "368368368")):
+        expect(page.locator("#pack-tag")).to_have_text(tag)
+        page.keyboard.type(digits)
+        expect(page.get_by_role("status").filter(has_text="Can share")).to_be_visible()
+        page.keyboard.press("Enter")
+    expect(page.get_by_text("Every pack of this class is measured.")).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/match"))
+    expect(page.get_by_role("region", name="Group A")).to_contain_text("4.4 A")
+    expect(page.get_by_role("region", name="Left out")).to_contain_text("A-3")
+    page.locator("body").press("Enter")
+    expect(page.locator(".big-amps")).to_have_text("4.4 A")
+    expect(page.get_by_label("Dial card")).to_contain_text("Charger must show")
+
+
+def test_a_questioned_reading_is_confirmed_or_mended(page, address):
+    page.goto(f"{address}/measure?pack=P-13")
+    page.keyboard.type("384348384384")
+    expect(page.get_by_text("Did you mean 3.84?")).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("Confirm, it is right")).to_be_visible()
+    page.keyboard.press("Tab")
+    page.keyboard.press("3")  # a change after the question asks anew
+    page.keyboard.type("84")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("P-13 is written down.")).to_be_visible()
+    page.goto(f"{address}/packs/history?id=P-13")
+    expect(page.locator("tbody tr td").first).to_have_text(re.compile(r"3.84\s+3.84\s+3.84\s+3.84"))
+
+
+def test_a_pack_is_moved_by_hand_and_back_by_keys(page, address):
+    page.goto(f"{address}/match?class=lipo-4S&pack=P-04")
+    row = page.locator("tr[data-pack='P-04']")
+    expect(row).to_be_focused()
+    page.keyboard.press("Delete")
+    expect(page.locator("tr[data-pack='P-04'] td").first).to_contain_text("left out")
+    page.goto(f"{address}/match?class=lipo-4S&pack=P-12")
+    page.keyboard.press("1")
+    expect(page.get_by_text("P-12 is moved, but this group may not be charged")).to_be_visible()
+    expect(page.locator("svg.ladder").first).to_contain_text("too wide")
+    page.keyboard.press("b")
+    expect(page.locator("tr[data-pack='P-12'] td").first).to_have_text("left out")
+
+
+def test_board_channel_rate_and_feed_change_the_amps_in_place(page, address):
+    page.goto(f"{address}/charge?packs=T-01&packs=T-02&packs=T-04&packs=T-07")
+    expect(page.locator(".big-amps")).to_have_text("9.9 A")
+    page.get_by_label("Rate").select_option("0.5")
+    expect(page.locator(".big-amps")).to_have_text("6.6 A")
+    page.get_by_label("Channel").select_option("Small-1")
+    expect(page.locator(".big-amps")).to_have_text("3.1 A")
+    expect(page).to_have_url(re.compile("channel=Small-1"))
+    page.reload()
+    expect(page.locator(".big-amps")).to_have_text("3.1 A")
+
+
+def test_on_a_phone_the_pages_own_pad_measures_without_scrolling(phone, address):
+    phone.goto(f"{address}/measure?pack=P-13")
+    for digit in "384385384384":
+        phone.locator(f"[data-key='{digit}']").tap()
+    expect(phone.get_by_role("status").filter(has_text="Can share")).to_be_visible()
+    box = phone.locator(".key-next").bounding_box()
+    assert box["y"] + box["height"] <= PHONE["height"] - 66
+    assert box["height"] >= 190
+    phone.locator(".key-next").tap()
+    expect(phone.get_by_text("P-13 is written down.")).to_be_visible()
+    phone.goto(f"{address}/match?class=lipo-4S")
+    expect(phone.locator("#small-A svg")).to_be_visible()
+    phone.get_by_role("link", name="Group A", exact=True).tap()
+    expect(phone.locator(".big-amps")).to_be_visible()
+
+
+def test_single_keys_can_be_switched_off_and_never_fire_in_text(page, address):
+    page.goto(f"{address}/packs/edit")
+    page.get_by_label("Note").click()
+    page.keyboard.type("n!,.?jx")
+    expect(page.get_by_label("Note")).to_have_value("n!,.?jx")
+    page.goto(f"{address}/packs")
+    page.keyboard.press("!")
+    expect(page.get_by_role("heading", name="What do you see?")).to_be_visible()
+    page.keyboard.press("?")
+    page.get_by_role("button", name=re.compile("off", re.I)).click()
+    page.goto(f"{address}/packs")
+    page.keyboard.press("!")
+    expect(page).to_have_url(re.compile("/packs$"))

@@ -1,0 +1,64 @@
+"""Docs that cannot lie: whatever the program has by introspection, the docs name."""
+
+import re
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from iterum.cli import main
+from iterum.core.chemistry import CHEMISTRIES
+from iterum.exchange.faults import schema
+from iterum.wording import LIMIT_NAMES
+
+ROOT = Path(__file__).parents[1]
+README = (ROOT / "README.md").read_text()
+FORMAT = (ROOT / "docs/session-file.md").read_text()
+
+
+@pytest.mark.parametrize("name", [name for part in schema()["$defs"].values() for name in part["properties"]])
+def test_every_field_of_the_file_is_documented(name):
+    assert f"`{name}`" in FORMAT
+
+
+@pytest.mark.parametrize("name", sorted(main.commands))
+def test_every_command_and_option_is_documented(name):
+    assert f"iterum {name}" in FORMAT
+    for parameter in main.commands[name].params:
+        for option in getattr(parameter, "opts", ()):
+            assert not option.startswith("--") or option in FORMAT, option
+
+
+@pytest.mark.parametrize("name", sorted(LIMIT_NAMES))
+def test_every_limit_is_documented(name):
+    assert f"`{name}`" in FORMAT
+
+
+@pytest.mark.parametrize("chemistry", CHEMISTRIES.values(), ids=lambda item: item.name)
+def test_every_table_names_its_source_in_the_docs(chemistry):
+    found = re.search(r"doi:\S+?(?= |\))|estimate", chemistry.table.source if chemistry.table else "estimate")
+    assert found[0] in (ROOT / "docs/sources.md").read_text()
+
+
+def test_every_dependency_has_its_reason():
+    decisions = (ROOT / "docs/decisions.md").read_text()
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text())
+    groups = [project["project"]["dependencies"], *project["dependency-groups"].values()]
+    names = {re.match(r"[\w-]+", text)[0] for group in groups for text in group}
+    assert {name for name in names if name not in decisions} == {"types-jsonschema"}  # stubs for mypy
+
+
+def test_every_picture_is_shown_and_every_link_leads_somewhere():
+    pictures = {f"docs/screenshots/{path.name}" for path in (ROOT / "docs/screenshots").iterdir()}
+    assert pictures <= set(re.findall(r"\]\(([^)]+)\)", README))
+    assert len(pictures) < 20
+    for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+        for link in re.findall(r"\]\(([^):]+)\)", page.read_text()):
+            assert (page.parent / link).exists(), (page, link)
+
+
+def test_lock_files_hold_hashes_and_no_addresses():
+    for path in ROOT.glob("requirements*.lock"):
+        text = path.read_text()
+        assert "://" not in text
+        assert text.count("==") <= text.count("--hash=sha256:")

@@ -1,0 +1,87 @@
+"""What is shipped: a wheel with templates, styles, fonts and migrations, and a command that serves from it."""
+
+import os
+import re
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+import zipfile
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+
+
+def test_a_wheel_holds_everything_that_a_page_needs(tmp_path):
+    build = "from hatchling.build import build_wheel; import sys; print(build_wheel(sys.argv[1]))"
+    done = subprocess.run(
+        [sys.executable, "-W", "ignore", "-c", build, str(tmp_path)],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    held = set(zipfile.ZipFile(tmp_path / done.stdout.split()[-1]).namelist())
+    package = ROOT / "src"
+    for path in (package / "iterum").rglob("*"):
+        if path.is_file() and "__pycache__" not in path.parts:
+            assert str(path.relative_to(package)) in held
+    for ending in (".html", ".css", ".woff2", ".js", "session.schema.json", "harrow_fen.json", "migrations/env.py"):
+        assert any(name.endswith(ending) for name in held), ending
+
+
+def free_port():
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return probe.getsockname()[1]
+
+
+def started(folder, *options):
+    port = free_port()
+    words = [sys.executable, "-c", "from iterum.cli import main; main()", "serve", "--port", str(port)]
+    server = subprocess.Popen([*words, "--data", str(folder), *options], stdout=subprocess.PIPE, text=True)
+    line = server.stdout.readline()
+    assert f"http://127.0.0.1:{port}/" in line
+    for _ in range(100):
+        try:
+            return server, port, urllib.request.urlopen(f"http://127.0.0.1:{port}/packs").read().decode()
+        except OSError:
+            time.sleep(0.1)
+    raise AssertionError("the server did not answer")
+
+
+def stopped(server):
+    server.send_signal(signal.SIGINT)
+    server.wait(timeout=10)
+    server.stdout.close()
+
+
+def test_the_demo_says_where_it_is_listens_here_only_and_keeps_what_was_changed(tmp_path):
+    server, port, page = started(tmp_path, "--demo")
+    assert "P-01" in page
+    listening = Path(f"/proc/{server.pid}/net/tcp").read_text()
+    assert re.search(rf"0100007F:{port:04X} 00000000:0000 0A", listening)
+    assert not re.search(rf"00000000:{port:04X} 00000000:0000 0A", listening)
+    stopped(server)
+    assert {path.name for path in tmp_path.iterdir()} >= {"demo.sqlite3", "secret.key"}
+    assert oct(os.stat(tmp_path / "secret.key").st_mode & 0o777) == "0o600"
+    import sqlite3
+
+    with sqlite3.connect(tmp_path / "demo.sqlite3") as database:
+        database.execute("update packs set name = 'changed by hand' where id = 'P-01'")
+    database.close()
+    server, _, page = started(tmp_path, "--demo")
+    stopped(server)
+    assert "changed by hand" in page
+    server, _, page = started(tmp_path, "--demo", "--fresh")
+    stopped(server)
+    assert "changed by hand" not in page
+    assert "P-01" in page
+
+
+def test_without_the_demo_it_starts_empty(tmp_path):
+    server, _, page = started(tmp_path)
+    stopped(server)
+    assert "No packs yet" in page
