@@ -21,7 +21,7 @@ def check(opened, address, paths, theme):
     for path in paths:
         opened.goto(address + path)
         opened.evaluate(AXE)
-        result = opened.evaluate("tags => axe.run({runOnly: tags, resultTypes: ["violations"]})", RULES)
+        result = opened.evaluate("tags => axe.run({runOnly: tags, resultTypes: ['violations']})", RULES)
         found += [(path, item["id"], item["nodes"][0]["html"][:160]) for item in result["violations"]]
     assert found == []
 
@@ -36,7 +36,9 @@ def test_no_empty_page_has_one(open_page, empty_address):
 
 
 def test_no_page_has_one_on_a_phone(open_page, address):
-    check(open_page(PHONE), address, ("/measure?pack=P-10", "/match?class=lipo-4S", "/charge?packs=T-01", "/packs"), "day")
+    check(
+        open_page(PHONE), address, ("/measure?pack=P-10", "/match?class=lipo-4S", "/charge?packs=T-01", "/packs"), "day"
+    )
 
 
 @pytest.mark.parametrize("width", [390, 320])
