@@ -12,13 +12,15 @@ from typing import Any
 import click
 import platformdirs
 
+from iterum.core.charging import charge
 from iterum.core.feed import feed_of
-from iterum.core.kit import find
+from iterum.core.joining import even_out, refuse_unjoinable, ways_out
+from iterum.core.kit import DEFAULT_LEAD_MOHM, find
 from iterum.core.matching import match
-from iterum.core.packs import Pack, judge_pack
-from iterum.core.reasons import Unsafe
+from iterum.core.packs import Level, Pack, judge_pack
+from iterum.core.reasons import Reason, Unsafe
 from iterum.core.session import GroupChoice, Session
-from iterum.core.sizing import Setup, Sizing, size
+from iterum.core.sizing import Setup, Sizing, size, size_joinable
 from iterum.demo import load_demo
 from iterum.exchange import results
 from iterum.exchange.faults import BadInput, Fault
@@ -205,6 +207,72 @@ def _print_card(sizing: Sizing) -> None:
         ("must show", f"{card.cells} S and {card.pack_v:.2f} V, within {card.pack_tolerance_v:.2f}; if not, stop"),
     ]
     _table(("set", "to"), rows)
+
+
+@main.command()
+@_reads_session
+def equalise(session: Session, as_json: bool) -> None:
+    """What flows between the packs of the file's group when they are joined, and for how long."""
+    group, packs = _chosen(session)
+    board = find(session.kit.boards, group.board)
+    lead_mohm = board.lead_mohm if board else DEFAULT_LEAD_MOHM
+    evening = even_out(packs, session.rules, lead_mohm, group.plugged_last, board.ports if board else None)
+    if as_json:
+        _print_json(results.equalise_document(evening))
+        return
+    rows = [
+        (item.id, f"{item.peak_current_a:+.2f}", f"{item.peak_rate_c:.2f}", f"{item.over_s:.0f}", item.basis.value)
+        for item in evening.packs
+    ]
+    _table(("pack", "peak A", "C", "s above its charge C", "rests on"), rows)
+    click.echo()
+    _table(("plugged in", "most C"), [(plug.id, f"{plug.rate_c:.2f}") for plug in evening.plugs])
+    click.echo()
+    click.echo(f"Balance leads may go in {_after(evening.balance_s)}; charging may start {_after(evening.settled_s)}.")
+    _print_verdict(evening.level.value, evening.reasons)
+    for way in ways_out(packs, session.rules, lead_mohm) if evening.level is Level.STOP else ():
+        click.echo(f"way out: {_printable(sentence(way))}")
+
+
+def _after(seconds: float | None) -> str:
+    if seconds is None:
+        return "not within four hours"
+    return "at once" if seconds < 1 else f"after {minutes(seconds / 60)}"
+
+
+def _print_verdict(level: str, reasons: Sequence[Reason]) -> None:
+    click.echo(f"verdict: {level}")
+    for item in reasons:
+        click.echo(f"  {_printable(about(item))}")
+
+
+@main.command("charge")
+@_reads_session
+def charge_command(session: Session, as_json: bool) -> None:
+    """How long the file's group takes, what each pack sees, and what it costs the source."""
+    group, packs = _chosen(session)
+    setup = _setup(session, group)
+    refuse_unjoinable(packs)
+    current_a = group.current_a or size_joinable(packs, setup, session.rules).current_a
+    result = charge(packs, setup, session.rules, current_a)
+    if as_json:
+        _print_json(results.charge_document(result))
+        return
+    spread = f" ({minutes(result.minutes_low)} to {minutes(result.minutes_high)} by what the meter leaves open)"
+    click.echo(f"{plain(current_a)} A: expected about {minutes(result.minutes)}{spread},")
+    click.echo(f"{minutes(result.cc_minutes)} of it to full volts; balancing may add {minutes(result.balance_min)}.")
+    if result.power_limit:
+        slows = f"{LIMIT_NAMES[result.power_limit]} set the amps for {minutes(result.power_limited_min)}"
+        click.echo(f"{slows[0].upper()}{slows[1:]}, which takes {minutes(result.power_costs_min)} longer.")
+    click.echo(f"{result.charge_mah:.0f} mAh and {result.energy_out_wh:.1f} Wh go in; the source gives "
+               f"{result.energy_in_wh:.1f} Wh, {result.peak_input_w:.0f} W at most.\n")  # fmt: skip
+    rows = [
+        (item.id, *(f"{share:.2f}" for share in item.share_a), f"{item.peak_rate_c:.2f}", f"{item.charge_mah:.0f}",
+         f"{item.end_soc * 100:.0f} %")
+        for item in result.packs
+    ]  # fmt: skip
+    _table(("pack", "A after 1 min", "middle", "end", "most C", "mAh in", "ends at"), rows)
+    _print_verdict(result.level.value, result.reasons)
 
 
 def _clock() -> datetime:

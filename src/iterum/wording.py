@@ -137,6 +137,29 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "no_port_left": "It would fit with {nearest}, but every port there is taken.",
     "taken_out": "You took it out.",
     "others_gone": "The others of its group were moved away.",
+    # joining, and what flows
+    "join_fine": "Plugged one after another, no pack sees more than {rate_c:.1f}C.",
+    "join_peak": "Plugging {id} in pushes {rate_c:.1f}C through a pack, allowed {limit_c:.1f}C.",
+    "join_long": lambda n: (
+        f"Plugging {n['id']} in keeps {n['other']} above its {plain(n['charge_c'])}C for {n['over_s']:.0f} s, "
+        f"allowed {n['limit_s']:.0f} s."
+    ),
+    "join_above_charge_c": "{id} sees {rate_c:.1f}C, over its charge {charge_c:.1f}C for {over_s:.0f} s.",
+    "charge_fine": "No pack passes its charge C.",
+    "charge_above_c": "{id} takes up to {rate_c:.1f}C, over its charge {charge_c:.1f}C for {over_s:.0f} s.",
+    "rests_on_measured": "Rests on measured milliohms.",
+    "rests_on_label": "Rests on the label's C ({kind}), which is advertising and no measurement: {source}.",
+    "rests_on_default": "Rests on a default for {kind}, nothing was measured: {source}.",
+    "way_smaller_group": lambda n: f"Leave {one_of(n['ids'], 'and')} for another batch; the rest may be joined now.",
+    "way_even_first": lambda n: (
+        f"Join {one_of(n['ids'], 'and')} by themselves first and let them even out for {minutes(n['minutes'])}; "
+        "the others likewise; then all together."
+    ),
+    "way_other_order": lambda n: f"Plug them in as {', '.join(n['ids'])}, each evened out before the next.",
+    "way_charge_low_first": lambda n: (
+        f"Charge {one_of(n['ids'], 'and')} first, for about {minutes(max(n['minutes'], 1))} at "
+        f"{plain(n['current_a'])} A, up to {n['until_v']:.3f} V per cell; then all may be joined."
+    ),
     # what mends it
     "fix_damaged": "Discharge only if that is safe, insulate its terminals and take it to a battery collection point.",
     "fix_below_refuse": "Retire {id}: insulate its terminals and take it to a battery collection point.",

@@ -336,6 +336,23 @@ def refusals(packs: Sequence[Pack], rules: HouseRules, ports: int | None) -> tup
     return tuple(found)
 
 
+_NEVER_JOINED = ("damaged", "not_measured", "ends_by_drop")
+
+
+def unjoinable(packs: Sequence[Pack]) -> tuple[Reason, ...]:
+    """Why these packs may never be joined whatever the rules, or cannot be reckoned with; empty when they can."""
+    found = []
+    for pack in packs:
+        verdict = judge_pack(pack, HouseRules())
+        found += [
+            Reason(item.code, {**item.numbers, "id": pack.id}) for item in verdict.reasons if item.code in _NEVER_JOINED
+        ]
+    families = sorted({pack.family for pack in packs})
+    if len(families) > 1:
+        found.append(reason("families_differ", families=tuple(families)))
+    return tuple(found)
+
+
 def pairs_within_rules(packs: Sequence[Pack], rules: HouseRules) -> bool:
     """Whether every pair of these packs may join: the property that `match` rests on."""
     return all(not obstacles(pair, rules) for pair in combinations(packs, 2))

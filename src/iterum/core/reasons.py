@@ -1,6 +1,6 @@
 """Why a result is what it is: a code with its numbers. `iterum.wording` turns one into its one sentence."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,6 +16,15 @@ class Reason:
 def reason(code: str, **numbers: Any) -> Reason:
     """A `Reason` with its numbers as keywords."""
     return Reason(code, numbers)
+
+
+def each_once(reasons: Iterable[Reason]) -> tuple[Reason, ...]:
+    """The reasons in their order, none twice."""
+    found: list[Reason] = []
+    for item in reasons:
+        if item not in found:
+            found.append(item)
+    return tuple(found)
 
 
 class Unsafe(Exception):

@@ -59,6 +59,9 @@ class HouseRules:
     rate_c : wanted rate, multiples of capacity per hour; None takes the chemistry's kind rate.
     end_v : V per cell at which a charge ends, where it differs from the chemistry's full volts.
     setup_min : minutes a person needs to set a batch up.
+    tail_fraction : a charge is done when its amps have fallen to this part of those dialled.
+    join_peak_c, join_over_s : the most C that any pack may see when the group is plugged together, and the seconds
+        it may spend above its own charge C; `join_peak_c` None leaves joining to the rule on volts.
     """
 
     match_by: MatchBy = MatchBy.VOLTS_PER_CELL
@@ -70,6 +73,9 @@ class HouseRules:
     size_at: SizeAt = SizeAt.FULL
     end_v: Mapping[str, float] = field(default_factory=dict)
     setup_min: float = 3.0
+    join_peak_c: float | None = 5.0
+    join_over_s: float = 120.0
+    tail_fraction: float = 0.1
     join_order: JoinOrder = JoinOrder.SETTLE_THEN_BALANCE
     balance: Balance = Balance.EVERY_CHARGE
 
@@ -150,6 +156,33 @@ RULES: tuple[Rule, ...] = (
             ),
         ),
         "What drives current between joined packs is the difference per cell, so the same limit suits 2S and 6S.",
+    ),
+    Rule(
+        "joining",
+        "How much current may a pack see when it is plugged in?",
+        (
+            School(
+                "join-5",
+                "5C, and 2 minutes over",
+                "At most 5C through any pack at any plug, and at most two minutes above its own charge C.",
+                {"join_peak_c": 5.0, "join_over_s": 120.0},
+            ),
+            School(
+                "join-2",
+                "2C, and half a minute over",
+                "For packs that are dear, old or warm: more groups, or evening out in pairs first.",
+                {"join_peak_c": 2.0, "join_over_s": 30.0},
+            ),
+            School(
+                "join-volts",
+                "The rule on volts alone",
+                "As most pilots do it. The current is shown all the same.",
+                {"join_peak_c": None},
+            ),
+        ),
+        "One high-C pack 0.10 V per cell above ten others sees over 7C, and stays above 1C for minutes, inside every "
+        "rule on volts. 5C falls off within seconds and is less than any label lets a pack give; two minutes over its "
+        "charge C move a few hundredths of what a pack holds.",
     ),
     Rule(
         "capacity",

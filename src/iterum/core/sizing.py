@@ -6,9 +6,12 @@ Common practice, no source, except where a number comes from a label.
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from iterum.core.chemistry import Chemistry
+from iterum.core.estimate import estimate, lump
 from iterum.core.feed import Feed
-from iterum.core.kit import Board, Channel
+from iterum.core.kit import DEFAULT_LEAD_MOHM, Board, Channel
 from iterum.core.matching import refusals
 from iterum.core.packs import Pack
 from iterum.core.quantities import NOISE, at_most, ceil_to_step, floor_to_step
@@ -26,8 +29,6 @@ READ_BACK_TOLERANCE_V = 0.04
 """How far a charger's reading may be from the expected volts, V per cell."""
 BALANCE_ALLOWANCE_MIN = 20.0
 """Full balancing can add up to this; no model here predicts it, so it is a stated allowance."""
-TAIL_MIN = 10.0
-"""Falling amps at the end, over the time that constant amps alone would take. Common practice, no source."""
 FAST_RATE_C = 2.0
 """Above this only if the label says so, and not daily."""
 
@@ -167,27 +168,39 @@ def _board_limits(packs: Sequence[Pack], board: Board | None) -> list[Limit]:
     return found
 
 
-def _power_limits(setup: Setup, divisor_v: float, full_v: float) -> list[Limit]:
-    """Watts turned into amps. The charger's own watts are divided as the house rule says, since it backs off
-    by itself; a supply's or source's always by full volts, since nothing backs off for them."""
-    charger, feed = setup.feed.charger, setup.feed
-    own: list[tuple[str, float | None]] = [
+def _label_powers_w(setup: Setup) -> list[tuple[str, float]]:
+    """Every power limit of the chain that is known, W at the packs, before what others draw."""
+    feed = setup.feed
+    known = (
         ("channel_power", setup.channel.max_power_w),
-        ("charger_power", charger.total_power_w),
+        ("charger_power", feed.charger.total_power_w),
         ("charger_input", feed.charger_input_power_w),
         ("supply_power", feed.supply_power_w),
         ("source_power", feed.source_power_w),
+    )
+    return [(name, power_w) for name, power_w in known if power_w is not None]
+
+
+def power_limits_w(setup: Setup) -> list[tuple[str, float]]:
+    """What each part of the chain leaves this channel, W at the packs; other channels share all but its own."""
+    return [
+        (name, power_w if name == "channel_power" else max(power_w - setup.others_w, 0.0))
+        for name, power_w in _label_powers_w(setup)
     ]
+
+
+def _power_limits(setup: Setup, divisor_v: float, full_v: float) -> list[Limit]:
+    """Watts turned into amps. The charger's own watts are divided as the house rule says, since it backs off
+    by itself; a supply's or source's always by full volts, since nothing backs off for them."""
+    feed = setup.feed
     found = []
-    for name, power_w in own:
-        if power_w is None:
-            continue
+    for (name, power_w), (_, left_w) in zip(_label_powers_w(setup), power_limits_w(setup), strict=True):
         volts = full_v if name in ("supply_power", "source_power") else divisor_v
-        others_w = 0.0 if name == "channel_power" else setup.others_w
+        others_w = power_w - left_w
         found.append(
             Limit(
                 name,
-                max(power_w - others_w, 0.0) / volts,
+                left_w / volts,
                 reason(f"limit_{name}", power_w=power_w, volts=volts, others_w=others_w, **_power_parts(name, feed)),
             )
         )
@@ -272,15 +285,21 @@ def _dialled(limits: Sequence[Limit], channel: Channel) -> tuple[float, Limit, l
     return smallest_a, binding, [reason("minimum_dialled", smallest_a=smallest_a, wanted_a=binding.current_a)]
 
 
-def _minutes(packs: Sequence[Pack], current_a: float, rules: HouseRules) -> float:
-    """About how long to full: what is missing over the amps, and a stated tail."""
-    missing_ah = 0.0
-    for pack in packs:
-        table = pack.chemistry.table
-        full_soc = table.soc(rules.full_v(pack.chemistry)) if table else 1.0
-        held_soc = table.soc(pack.cell_v) if table and pack.cell_v is not None else 0.0
-        missing_ah += pack.capacity_ah * max(full_soc - held_soc, 0.0)
-    return 60 * missing_ah / current_a + TAIL_MIN
+def _minutes(packs: Sequence[Pack], current_a: float, setup: Setup, rules: HouseRules) -> float:
+    """About how long to full, by the fast estimate; for a chemistry whose volts tell nothing, from empty."""
+    chemistry = packs[0].chemistry
+    if chemistry.table is None:
+        return 60 * _total_ah(packs) / current_a
+    lead_mohm = setup.board.lead_mohm if setup.board else DEFAULT_LEAD_MOHM
+    power_w = min(power_w for _, power_w in power_limits_w(setup))
+    found = estimate(
+        lump([packs], lead_mohm),
+        np.array([current_a]),
+        np.array([power_w]),
+        rules.full_v(chemistry),
+        rules.tail_fraction,
+    )
+    return float(found.minutes[0])
 
 
 def _mode(chemistry: Chemistry, rules: HouseRules) -> str:
@@ -349,7 +368,7 @@ def size_joinable(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> Siz
     total_ah = _total_ah(packs)
     rate_c = current_a / total_ah
     shares = tuple(Share(pack.id, current_a * pack.capacity_ah / total_ah, rate_c) for pack in packs)
-    minutes = _minutes(packs, current_a, rules)
+    minutes = _minutes(packs, current_a, setup, rules)
     smallest_ah = min(pack.capacity_ah for pack in packs)
     largest_ah = max(pack.capacity_ah for pack in packs)
     return Sizing(

@@ -1,8 +1,11 @@
 """Results as plain JSON documents, with the names of the session file."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
+from iterum.core.charging import Charge
+from iterum.core.circuit import Trace
+from iterum.core.joining import Evening
 from iterum.core.matching import Group, LeftOut, Matching
 from iterum.core.packs import PackVerdict
 from iterum.core.reasons import Reason
@@ -102,4 +105,65 @@ def size_document(sizing: Sizing) -> dict[str, Any]:
         "drop_off_rate_c": tidy(sizing.drop_off_rate_c),
         "dial": {name: tidy(value) if isinstance(value, float) else value for name, value in vars(sizing.dial).items()},
         "notes": reasons_document(sizing.notes),
+    }
+
+
+def series_document(ids: Sequence[str], trace: Trace) -> dict[str, Any]:
+    """A trace as lists over time, dense enough to interpolate straight."""
+    return {
+        "t_s": [round(value, 3) for value in trace.t_s.tolist()],
+        "node_v": [round(value, DIGITS) for value in trace.node_v.tolist()],
+        "current_a": {
+            pack_id: [round(value, DIGITS) for value in trace.current_a[:, index].tolist()]
+            for index, pack_id in enumerate(ids)
+        },
+    }
+
+
+def equalise_document(evening: Evening) -> dict[str, Any]:
+    """What `equalise` prints."""
+    return {
+        "packs": [
+            {
+                "id": item.id,
+                "peak_current_a": tidy(item.peak_current_a),
+                "peak_rate_c": tidy(item.peak_rate_c),
+                "over_charge_c_s": tidy(item.over_s),
+                "rests_on": item.basis.value,
+            }
+            for item in evening.packs
+        ],
+        "plugs": [
+            {"id": plug.id, "rate_c": tidy(plug.rate_c), "over_s": tidy(plug.worst.over_s)} for plug in evening.plugs
+        ],
+        "settled_s": tidy(evening.settled_s),
+        "balance_leads_s": tidy(evening.balance_s),
+        "verdict": evening.level.value,
+        "reasons": reasons_document(evening.reasons),
+        "series": series_document([item.id for item in evening.packs], evening.trace),
+    }
+
+
+def charge_document(result: Charge) -> dict[str, Any]:
+    """What `charge` prints."""
+    plain_figures = ("current_a", "minutes", "minutes_low", "minutes_high", "balance_min", "cc_minutes",
+                     "power_limited_min", "power_costs_min", "charge_mah", "energy_out_wh", "energy_in_wh",
+                     "peak_out_w", "peak_input_w")  # fmt: skip
+    return {
+        **{name: tidy(getattr(result, name)) for name in plain_figures},
+        "power_limit": result.power_limit,
+        "done": result.done,
+        "packs": [
+            {
+                "id": item.id,
+                "peak_rate_c": tidy(item.peak_rate_c),
+                "charge_mah": tidy(item.charge_mah),
+                "end_soc": tidy(item.end_soc),
+                "share_a": [tidy(value) for value in item.share_a],
+            }
+            for item in result.packs
+        ],
+        "verdict": result.level.value,
+        "reasons": reasons_document(result.reasons),
+        "series": series_document([item.id for item in result.packs], result.trace),
     }

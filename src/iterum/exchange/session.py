@@ -166,7 +166,11 @@ def without_mains(kit: Kit) -> Kit:
 
 def rules_from(item: Mapping[str, Any]) -> HouseRules:
     """House rules from a checked `rules` object; what it leaves out keeps its default."""
-    changes: dict[str, Any] = _given(item, "cell_limit_v", "max_packs", "rate_c", "setup_min")
+    changes: dict[str, Any] = _given(
+        item, "cell_limit_v", "max_packs", "rate_c", "setup_min", "join_over_s", "tail_fraction"
+    )
+    if "join_peak_c" in item:
+        changes["join_peak_c"] = item["join_peak_c"]
     if "match" in item:
         changes |= {"match_by": MatchBy(item["match"]["by"]), "match_limit": float(item["match"]["limit"])}
     if "max_capacity_ratio" in item:
@@ -239,6 +243,9 @@ def rules_document(rules: HouseRules) -> dict[str, Any]:
         "max_capacity_ratio": rules.max_capacity_ratio,
         "size_at": rules.size_at.value,
         "setup_min": rules.setup_min,
+        "join_peak_c": rules.join_peak_c,
+        "join_over_s": rules.join_over_s,
+        "tail_fraction": rules.tail_fraction,
         "join_order": rules.join_order.value,
         "balance": rules.balance.value,
     }
