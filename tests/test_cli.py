@@ -120,3 +120,54 @@ def test_the_installed_command_runs_as_its_own_process(tmp_path):
     done = subprocess.run(words, capture_output=True, text=True, check=False)
     assert (done.returncode, done.stderr) == (0, "")
     assert "Dial 3.6 A" in done.stdout
+
+
+def test_equalise_says_what_each_pack_sees_and_for_how_long(run):
+    group = {"packs": ["P-01", "P-02"], "plugged_last": "P-02"}
+    result = json.loads(run("equalise", changed(group=group), "--json").stdout)
+    first, second = result["packs"]
+    assert first["peak_current_a"] > 0 > second["peak_current_a"]
+    assert first["peak_rate_c"] == pytest.approx(abs(first["peak_current_a"]) / 1.8)
+    assert first["rests_on"] == "default"
+    series = result["series"]
+    assert series["t_s"][0] == 0
+    assert series["current_a"]["P-01"][0] == pytest.approx(first["peak_current_a"])
+    assert {len(series["t_s"])} == {len(series["node_v"]), *(len(amps) for amps in series["current_a"].values())}
+    assert 0 < result["settled_s"] < 1800
+    assert (result["verdict"], bool(result["reasons"])) == ("fit", True)
+
+
+def test_equalise_reports_a_verdict_on_what_may_be_joined_at_all(run):
+    result = run("equalise", changed(group={"packs": ["P-01", "P-03"]}), "--json")
+    assert result.exit_code == 0
+    assert json.loads(result.stdout)["verdict"] == "stop"
+
+
+def test_charge_says_minutes_energy_and_shares(run):
+    result = json.loads(run("charge", SESSION, "--json").stdout)
+    assert {"minutes", "balance_min", "cc_minutes", "charge_mah", "energy_out_wh", "energy_in_wh", "peak_out_w",
+            "peak_input_w", "packs", "series"} <= result.keys()  # fmt: skip
+    assert 38 < result["minutes"] < 50
+    assert result["energy_in_wh"] == pytest.approx(result["energy_out_wh"] / 0.85, rel=1e-5)
+    assert sum(pack["charge_mah"] for pack in result["packs"]) == pytest.approx(result["charge_mah"])
+    assert all(0.97 < pack["end_soc"] <= 1.001 for pack in result["packs"])
+    faster = json.loads(run("charge", changed(group={**SESSION["group"], "current_a": 7.2}), "--json").stdout)
+    assert faster["minutes"] < result["minutes"]
+
+
+@pytest.mark.parametrize("command", ["equalise", "charge"])
+def test_what_may_never_be_joined_is_refused(run, command):
+    packs = [SESSION["packs"][0], {**SESSION["packs"][1], "cells": 3, "cell_volts": [3.7] * 3}]
+    result = run(command, changed(packs=packs), "--json")
+    assert (result.exit_code, result.stdout) == (3, "")
+    assert "never share a board" in result.stderr
+
+
+@pytest.mark.parametrize(
+    ("command", "words"),
+    [("equalise", ["verdict: fit", "Balance leads may go in"]), ("charge", ["expected about", "verdict: fit"])],
+)
+def test_people_get_a_table_of_what_flows(run, command, words):
+    result = run(command)
+    assert result.exit_code == 0
+    assert all(word in result.stdout for word in words)

@@ -28,7 +28,7 @@ from iterum.core.resistance import resistance_of
 
 Array = NDArray[np.float64]
 
-TOLERANCE = 0.04
+TOLERANCE = 0.03
 """How far a current may be from what the steps before foretold, as a part of itself. A hundredth of it moves charge
 times by less than 0.05 % (`tests/core/test_circuit.py` holds it to that)."""
 FLOOR_C = 0.02
