@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
-from hypothesis import settings
+from hypothesis import HealthCheck, settings
 
 from iterum.core.feed import feed_of
 from iterum.core.kit import Board, Channel, Charger, Kit
@@ -23,7 +23,10 @@ os.environ["PYBAMM_DISABLE_TELEMETRY"] = "true"
 
 NOON = datetime(2026, 6, 13, 12, 0, tzinfo=UTC)
 
-settings.register_profile("repeatable", derandomize=True, deadline=None, print_blob=True)
+# A loaded machine is slow at times; that says nothing about a law.
+settings.register_profile(
+    "repeatable", derandomize=True, deadline=None, print_blob=True, suppress_health_check=[HealthCheck.too_slow]
+)
 settings.load_profile("repeatable")
 
 
