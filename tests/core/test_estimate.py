@@ -9,7 +9,7 @@ from iterum.core.circuit import Feeding, branch_of, run, settled
 from iterum.core.estimate import estimate, lump, minutes_to_volts
 from tests.conftest import even
 
-TIME_ERROR, MIXED_ERROR, ENERGY_ERROR = 0.05, 0.10, 0.025
+TIME_ERROR, MIXED_ERROR, ENERGY_ERROR = 0.05, 0.13, 0.03
 
 
 def quick(packs, current_a, power_w):
