@@ -20,10 +20,14 @@ VIEWS = {
     "match-night": ("/match?class=lipo-6S", WIDE, "night"),
     "dial": ("/charge?packs=T-01&packs=T-02&packs=T-04&packs=T-07", WIDE, "day"),
     "dial-phone": ("/charge?packs=G-01&packs=G-02&packs=G-03", PHONE, "day"),
+    "join": ("/match/join?packs=P-04&packs=P-02&packs=P-07&packs=P-01&packs=P-03&packs=P-08", WIDE, "day"),
+    "what-if": ("/what-if?a_count=10&a_label_c=75&b_label_c=75&b_v=3.85&rate=2&charge_c=2", WIDE, "day"),
     "packs": ("/packs", WIDE, "day"),
     "kit": ("/kit", WIDE, "day"),
     "rules": ("/rules", WIDE, "day"),
 }
+
+TALL = {"dial"}
 
 
 def main(names: list[str]) -> None:
@@ -40,7 +44,7 @@ def main(names: list[str]) -> None:
                 page.context.add_cookies([{"name": "theme", "value": theme, "url": address}])
                 page.goto(address + where)
                 page.evaluate("document.fonts.ready")
-                page.screenshot(path=FOLDER / f"{name}.png", animations="disabled")
+                page.screenshot(path=FOLDER / f"{name}.png", animations="disabled", full_page=name in TALL)
                 page.close()
 
 

@@ -9,6 +9,7 @@ from tests.browser.bench import PHONE, WIDE
 AXE = (Path(__file__).parents[1] / "vendor" / "axe.min.js").read_text("utf-8")
 RULES = ["wcag2a", "wcag2aa", "wcag2aaa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
 PAGES = ("/measure?pack=P-10", "/measure?pack=P-13", "/match?class=lipo-4S&pack=P-01", "/match?class=lipo-6S", "/charge",
+         "/match/join?packs=P-01&packs=P-02", "/match/join?packs=P-01&packs=T-01", "/what-if?a_count=10&b_v=3.85", "/what-if?cells=0",
          "/charge?packs=T-01&packs=T-02", "/charge?packs=P-01&packs=T-03", "/put-away", "/packs", "/packs/edit",
          "/packs/history?id=P-01", "/kit", "/kit/charger?id=twin", "/rules", "/files", "/wrong", "/wrong?see=smoke",
          "/wrong/keys", "/nowhere")  # fmt: skip

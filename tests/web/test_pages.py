@@ -11,7 +11,7 @@ from iterum.web.app import MAX_REQUEST_BYTES
 from tests.conftest import NOON, even
 
 PAGES = ("/measure", "/match", "/charge", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
-         "/kit/supply", "/kit/source", "/rules", "/files", "/wrong", "/wrong?see=smoke", "/wrong/keys")  # fmt: skip
+         "/kit/supply", "/kit/source", "/rules", "/files", "/what-if", "/wrong", "/wrong?see=smoke", "/wrong/keys")  # fmt: skip
 
 
 class Visitor:
@@ -193,6 +193,52 @@ class TestMatchAndDial:
         visitor.post("/charge/keep", packs="P-01", rate="1")
         group = json.loads(visitor.get("/files/session.json").text)["group"]
         assert (group["packs"], group["current_a"]) == (["P-01"], 1.8)
+
+
+class TestWhatFlows:
+    def test_a_group_shows_both_verdicts_its_picture_and_steps_in_order(self, visitor, demo_app):
+        group = TestMatchAndDial().group(demo_app)
+        page = visitor.get("/match/join?" + "&".join(f"packs={pack.id}" for pack in group.packs)).text
+        steps = re.findall(r"<b>Main lead of ([\w-]+)</b>", page)
+        assert tuple(steps) == group.plug_in_order
+        assert "By volts" in page
+        assert "By what flows" in page
+        assert page.count('class="curve') >= len(steps)
+        assert all(f'<th scope="row">{tag}</th>' in page for tag in steps)
+
+    def test_inside_the_volts_but_too_much_current_shows_ways_out(self, visitor, demo_app):
+        visitor.post("/rules", rule="joining", school="join-2")
+        page = visitor.get("/match/join?packs=P-04&packs=P-02&packs=P-01&packs=P-05").text
+        assert "0.090 V apart, allowed 0.100." in page
+        assert "Ways to join them after all" in page
+
+    def test_what_may_never_be_joined_is_refused(self, visitor):
+        assert "never share a board" in visitor.get("/match/join?packs=P-01&packs=T-01").text
+
+    def test_the_dial_card_says_when_watts_slow_it(self, visitor):
+        page = visitor.get("/charge?packs=T-01&packs=T-02&channel=Small-1").text
+        assert "longer than amps alone" not in page  # sized at full volts, the watts hold to the end
+        visitor.post("/rules", rule="size_at", school="nominal")
+        assert "longer than amps alone" in visitor.get("/charge?packs=T-01&packs=T-02&channel=Small-1").text
+
+    def test_one_question_without_any_stored_pack(self, newcomer):
+        page = newcomer.get("/what-if?a_count=10&a_label_c=75&b_count=1&b_v=3.85&b_label_c=75").text
+        assert "Plugging B in pushes 7.1C" in page
+        assert "expected about" in page
+
+    @pytest.mark.parametrize("count", [1, 10, 40])
+    def test_pictures_are_drawn_for_one_ten_and_forty_packs(self, newcomer, count):
+        page = newcomer.get(f"/what-if?a_count={count}&b_count=0&amps=40&watts=900").text
+        assert len(re.findall(r'<th scope="row">A\d*</th>', page)) >= count
+        tags = re.findall(r'class="t-small">(A\d*)<', page)
+        assert len(tags) == (0 if count == 1 else 2)
+
+    def test_a_question_that_makes_no_sense_is_told_field_by_field(self, newcomer):
+        answer = newcomer.get("/what-if?cells=0&a_v=many&b_count=41")
+        assert answer.status_code == 422
+        for name in ("cells", "a_v", "b_count"):
+            assert re.search(rf'id="w-{name}"[^>]*aria-invalid="true"', answer.text)
+        assert 'value="many"' in answer.text
 
 
 class TestForms:

@@ -47,11 +47,16 @@ class PackJoined:
 
 @dataclass(frozen=True)
 class Plug:
-    """One pack being plugged to those before it, which have evened out."""
+    """One pack being plugged to those before it, which have evened out.
+
+    rate_c : the most C through any pack. worst : the pack longest above its charge C, or seeing the most C.
+    wait_s : until currents have died down and the next may be plugged in; only where it was asked for.
+    """
 
     id: str
     rate_c: float
     worst: PackJoined
+    wait_s: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -117,19 +122,26 @@ def _joins(first: Sequence[Branch], second: Sequence[Branch]) -> list[Branch]:
     return [*settled(first), *settled(second)]
 
 
-def plug_by_plug(packs: Sequence[Pack], lead_mohm: float = DEFAULT_LEAD_MOHM) -> tuple[Plug, ...]:
-    """Plug the packs in, in the order given, each to those before it evened out: the worst that any pack sees."""
+def plug_by_plug(
+    packs: Sequence[Pack], lead_mohm: float = DEFAULT_LEAD_MOHM, with_waits: bool = False
+) -> tuple[Plug, ...]:
+    """Plug the packs in, in the order given, each to those before it evened out: the worst that any pack sees.
+
+    with_waits : follow each plug until its currents have died down, which takes longer to work out.
+    """
     branches = [branch_of(pack, lead_mohm) for pack in packs]
-    charge_a = [pack.charge_c * pack.capacity_ah for pack in packs]
+    enough_a = [(SETTLED_C if with_waits else pack.charge_c) * pack.capacity_ah for pack in packs]
     found = []
     for count in range(2, len(packs) + 1):
         meeting = _joins(branches[: count - 1], branches[count - 1 : count])
-        trace = run(meeting, Feeding(), SHOWN_S, settled_a=charge_a[:count])
+        trace = run(meeting, Feeding(), SHOWN_S, settled_a=enough_a[:count])
         seen = seen_by(packs[:count], trace)
         worst = max(seen, key=lambda item: (item.over_s, item.peak_rate_c))
         fiercest = max(seen, key=lambda item: item.peak_rate_c)
         worst = worst if worst.over_s > 0 else fiercest
-        found.append(Plug(packs[count - 1].id, fiercest.peak_rate_c, replace(worst, peak_rate_c=fiercest.peak_rate_c)))
+        sizes = np.abs(trace.current_a) / [pack.capacity_ah for pack in packs[:count]]
+        wait_s = float(trace.t_s[-1]) if with_waits and sizes[0].max() > SETTLED_C else 0.0
+        found.append(Plug(packs[count - 1].id, fiercest.peak_rate_c, worst, wait_s))
     return tuple(found)
 
 
@@ -183,7 +195,7 @@ def even_out(
         sizes = np.abs(trace.current_a)
     order = [pack for pack in _ordered(packs, plug_in_order(packs)) if pack.id != plugged_last]
     order += [pack for pack in packs if pack.id == plugged_last]
-    plugs = plug_by_plug(order, lead_mohm)
+    plugs = plug_by_plug(order, lead_mohm, with_waits=True)
     broken = (*obstacles(packs, rules, ports), *join_reasons(plugs, rules))
     seen = seen_by(packs, trace)
     notes = () if broken else tuple(

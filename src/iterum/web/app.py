@@ -14,13 +14,13 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.services.desk import Desk
 from iterum.store.database import Store
-from iterum.web import charge, files, kit, match, measure, packs, put_away, rules, wrong
+from iterum.web import charge, files, kit, match, measure, packs, put_away, rules, what_if, wrong
 from iterum.web.frame import frame, go_back_to
 from iterum.web.words import FILTERS
 
 MAX_REQUEST_BYTES = 5_000_000
 LOCAL_HOSTS = ("127.0.0.1", "localhost")
-ROOMS = (measure, match, charge, put_away, packs, kit, rules, files, wrong)
+ROOMS = (measure, match, charge, put_away, packs, kit, rules, files, what_if, wrong)
 
 CONTENT_SECURITY_POLICY = "; ".join(
     (

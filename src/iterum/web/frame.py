@@ -26,6 +26,7 @@ STORES = (
     ("packs.page", "Packs", "packs", "packs"),
     ("kit.page", "Kit", "kit", "kit"),
     ("rules.page", "House rules", "rules", "rules"),
+    ("what_if.page", "What if", "what_if", "what_if"),
     ("files.page", "Files", "files", "files"),
 )
 

@@ -6,6 +6,7 @@ from werkzeug.wrappers import Response
 from iterum.core.session import GroupChoice
 from iterum.web.charge.views import RATES, Choice, dial_page
 from iterum.web.context import desk
+from iterum.wording import LIMIT_NAMES
 
 blueprint = Blueprint("charge", __name__, url_prefix="/charge", template_folder="templates")
 
@@ -20,7 +21,9 @@ def page() -> str:
     shown = dial_page(session, ids, Choice.from_query(request.args))
     until = request.args.get("until", type=float)
     template = "charge/dial.html" if request.headers.get("HX-Request") else "charge/page.html"
-    return render_template(template, shown=shown, rates=RATES, until=until, rules=session.rules)
+    return render_template(
+        template, shown=shown, rates=RATES, until=until, rules=session.rules, limit_names=LIMIT_NAMES
+    )
 
 
 @blueprint.post("/keep")

@@ -4,15 +4,17 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from iterum.core.arrange import suggest
+from iterum.core.charging import Charge, charge
 from iterum.core.feed import feed_of
 from iterum.core.kit import Board, Channel, Charger, Kit, find
 from iterum.core.matching import plug_in_order
 from iterum.core.packs import Pack
 from iterum.core.reasons import Reason, Unsafe, reason
+from iterum.core.rules import JoinOrder
 from iterum.core.session import Session
 from iterum.core.sizing import Setup, Share, Sizing, size
 from iterum.services.desk import kit_items
-from iterum.web.pictures import pinch
+from iterum.web.pictures import curves, pinch
 
 RATES = ("0.5", "1", "1.5", "2", "3")
 
@@ -42,6 +44,8 @@ class DialPage:
     sizing: Sizing | None
     refusals: tuple[Reason, ...]
     picture: pinch.Pinch | None
+    charge: Charge | None
+    charge_picture: curves.ChargePicture | None
     boards: tuple[Board, ...]
     channels: tuple[tuple[Charger, Channel], ...]
     feeds: tuple[tuple[str, str], ...]
@@ -106,6 +110,11 @@ def dial_page(session: Session, ids: Sequence[str], choice: Choice) -> DialPage:
     except Unsafe as refusal:
         refusals = refusal.reasons
     cells = packs[0].cells
+    predicted = None
+    if sizing and setup and packs[0].chemistry.table:
+        settles = session.rules.join_order is JoinOrder.SETTLE_THEN_BALANCE
+        predicted = charge(packs, setup, session.rules, sizing.current_a, settle_first=settles)
+    end_v = session.rules.full_v(packs[0].chemistry)
     named = [(item.id, item.name or item.id) for item in kit_items(replace(session.kit, boards=(), chargers=()))]
     return DialPage(
         packs=packs,
@@ -114,6 +123,8 @@ def dial_page(session: Session, ids: Sequence[str], choice: Choice) -> DialPage:
         sizing=sizing,
         refusals=refusals,
         picture=pinch.draw(sizing, setup is None or setup.board is None) if sizing else None,
+        charge=predicted,
+        charge_picture=curves.draw_charge(predicted, cells, end_v) if predicted else None,
         boards=tuple(board for board in session.kit.boards if board.takes(cells)),
         channels=tuple(session.kit.channels()),
         feeds=(("mains", "Mains"), *named),

@@ -5,8 +5,10 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from iterum.core.arrange import Placed, suggest
 from iterum.core.reasons import Unsafe
 from iterum.web.context import desk, now
+from iterum.web.match.join import JoinPage, join_page
 from iterum.web.match.views import groups_to_move_to, match_page
 from iterum.web.tabs import chosen_class, class_tabs
 from iterum.wording import about
@@ -25,7 +27,8 @@ def page() -> str:
     tabs = class_tabs(session.packs, lambda pack: pack.id in grouped)
     family = chosen_class(request.args.get("class"), tabs) or ""
     number = request.args.get("page", "0")
-    shown = match_page(session, matching, desk().placed(), family, int(number) if number.isdigit() else 0)
+    page_number = int(number) if number.isdigit() else 0
+    shown = match_page(session, matching, desk().placed(), family, page_number, _joined)
     return render_template(
         "match/page.html",
         shown=shown,
@@ -34,6 +37,31 @@ def page() -> str:
         targets=lambda pack: groups_to_move_to(shown.cards, pack),
         picked=request.args.get("pack"),
     )
+
+
+def _joined(placed: Placed) -> JoinPage:
+    """How a group evens out, worked out once until something stored changes."""
+    board = placed.setup.board if placed.setup else None
+    rules = desk().session().rules
+    key = "joined " + " ".join(pack.id for pack in placed.packs)
+    return desk().remember(key, lambda: join_page(placed.packs, board, rules))
+
+
+@blueprint.get("/join")
+def join() -> str:
+    """How one group evens out, and the steps to plug it in."""
+    session = desk().session()
+    by_id = {pack.id: pack for pack in session.packs}
+    packs = [by_id[tag] for tag in dict.fromkeys(request.args.getlist("packs"))]
+    if len(packs) < 2:
+        raise KeyError("packs")
+    placed = suggest(packs, session.kit, session.rules)
+    ids, family = [pack.id for pack in packs], packs[0].family
+    try:
+        shown = join_page(packs, placed.setup.board if placed.setup else None, session.rules)
+    except Unsafe as refusal:
+        return render_template("match/join.html", shown=None, refusals=refusal.reasons, ids=ids, family=family)
+    return render_template("match/join.html", shown=shown, ids=ids, family=family)
 
 
 @blueprint.post("/move")

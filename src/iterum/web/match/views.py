@@ -1,6 +1,6 @@
 """What the Match page shows, from results of the core."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from iterum.core.arrange import Placed
@@ -8,6 +8,7 @@ from iterum.core.chemistry import StateOfCharge
 from iterum.core.matching import LeftOut, Matching
 from iterum.core.packs import Pack, PackVerdict
 from iterum.core.session import Session
+from iterum.web.match.join import JoinPage
 from iterum.web.pictures import ladder
 from iterum.web.words import amps, letter
 
@@ -19,6 +20,7 @@ class GroupCard:
     letter: str
     placed: Placed
     small: ladder.Ladder | None
+    joined: JoinPage | None
 
     @property
     def ids(self) -> list[str]:
@@ -73,8 +75,15 @@ def soc_by_pack(verdicts: Sequence[PackVerdict]) -> dict[str, float]:
     return {pack_id: soc.middle for pack_id, soc in found.items()}
 
 
-def match_page(session: Session, matching: Matching, placed: Sequence[Placed], family: str, page: int) -> MatchPage:
-    """Everything the page shows of one class."""
+def match_page(
+    session: Session,
+    matching: Matching,
+    placed: Sequence[Placed],
+    family: str,
+    page: int,
+    joined: Callable[[Placed], JoinPage | None],
+) -> MatchPage:
+    """Everything the page shows of one class. `joined` tells how a group evens out."""
     mine = [item for item in placed if item.packs[0].family == family]
     left = tuple(item for item in matching.left_out if item.pack.family == family)
     verdicts = [verdict for verdict in matching.verdicts if verdict.pack.family == family]
@@ -99,6 +108,7 @@ def match_page(session: Session, matching: Matching, placed: Sequence[Placed], f
                 [group], (), session.rules, soc, [_head(mine[index])],
                 width=360.0, height=300.0, first_letter=index,
             ),
+            joined(mine[index]),
         )
         for index in chosen
         if (group := mine[index].group)

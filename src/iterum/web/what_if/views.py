@@ -1,0 +1,139 @@
+"""What the what-if page shows: a question in an address, an answer from the core."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from iterum.core.charging import Charge, charge
+from iterum.core.chemistry import CHEMISTRIES
+from iterum.core.feed import Feed
+from iterum.core.joining import Evening, even_out, ways_out
+from iterum.core.kit import Board, Channel, Charger
+from iterum.core.matching import obstacles
+from iterum.core.packs import MAX_CELLS, Level, Pack, Reading
+from iterum.core.reasons import Reason, Unsafe
+from iterum.core.rules import HouseRules
+from iterum.core.sizing import Setup, Sizing, size, size_joinable
+from iterum.web.pictures import curves
+
+MOST_PACKS = 40
+
+
+@dataclass(frozen=True)
+class Ask:
+    """One field of the question: its bounds, and what stands in it when nothing was asked."""
+
+    name: str
+    label: str
+    unit: str
+    low: float
+    high: float
+    default: str
+    help: str = ""
+
+
+FIELDS = (
+    Ask("cells", "Cells in series", "S", 1, MAX_CELLS, "4"),
+    Ask("a_count", "Packs", "", 1, MOST_PACKS, "2"),
+    Ask("a_mah", "Capacity", "mAh", 10, 200_000, "1800"),
+    Ask("a_v", "Rest volts per cell", "V", 0.5, 4.5, "3.75"),
+    Ask("a_label_c", "Discharge C", "C", 1, 500, "", "Empty: not known."),
+    Ask("b_count", "Packs", "", 0, MOST_PACKS, "1"),
+    Ask("b_mah", "Capacity", "mAh", 10, 200_000, "1800"),
+    Ask("b_v", "Rest volts per cell", "V", 0.5, 4.5, "3.80"),
+    Ask("b_label_c", "Discharge C", "C", 1, 500, "", "Empty: not known."),
+    Ask("charge_c", "Charge C of all", "C", 0.1, 20, "1"),
+    Ask("amps", "Charger amps", "A", 0.05, 200, "10"),
+    Ask("watts", "Charger watts", "W", 1, 5000, "200"),
+    Ask("rate", "Wanted rate", "C", 0.05, 10, "1"),
+)
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What the core says: joining first, then charging."""
+
+    packs: tuple[Pack, ...]
+    obstacles: tuple[Reason, ...]
+    evening: Evening | None
+    evening_picture: curves.EveningPicture | None
+    ways: tuple[Reason, ...]
+    sizing: Sizing | None
+    refusals: tuple[Reason, ...]
+    charge: Charge | None
+    charge_picture: curves.ChargePicture | None
+
+
+def read_question(query: Mapping[str, str]) -> tuple[dict[str, str], dict[str, float | None], dict[str, str]]:
+    """Texts as typed, numbers where they make sense, faults by field."""
+    texts = {ask.name: query.get(ask.name, ask.default).strip() for ask in FIELDS}
+    texts["chemistry"] = query.get("chemistry", "lipo")
+    numbers: dict[str, float | None] = {}
+    faults = {}
+    for ask in FIELDS:
+        text = texts[ask.name]
+        if not text and not ask.default:
+            numbers[ask.name] = None
+            continue
+        try:
+            value = float(text.replace(",", "."))
+        except ValueError:
+            value = float("nan")
+        if not ask.low <= value <= ask.high or (ask.name in ("cells", "a_count", "b_count") and value % 1):
+            faults[ask.name] = f"Must be a number from {ask.low:g} to {ask.high:g}."
+        numbers[ask.name] = value
+    if texts["chemistry"] not in CHEMISTRIES or not CHEMISTRIES[texts["chemistry"]].joins:
+        faults["chemistry"] = "Choose a chemistry that ends by volts."
+    if not faults and (numbers["a_count"] or 0) + (numbers["b_count"] or 0) > MOST_PACKS:
+        faults["b_count"] = f"At most {MOST_PACKS} packs in all."
+    return texts, numbers, faults
+
+
+def _packs(chemistry: str, numbers: Mapping[str, float | None]) -> tuple[Pack, ...]:
+    cells = int(numbers["cells"] or 1)
+    found = []
+    for side in ("a", "b"):
+        count = int(numbers[f"{side}_count"] or 0)
+        for number in range(1, count + 1):
+            tag = side.upper() if count == 1 else f"{side.upper()}{number}"
+            volts = cells * (numbers[f"{side}_v"] or 0.0)
+            found.append(
+                Pack(tag, chemistry, cells, numbers[f"{side}_mah"] or 1.0, numbers["charge_c"],
+                     numbers[f"{side}_label_c"], reading=Reading(volts, (volts / cells,) * cells))
+            )  # fmt: skip
+    return tuple(found)
+
+
+def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRules) -> Answer:
+    """The answer to a question without faults, on a board with ports enough and mains."""
+    packs = _packs(chemistry, numbers)
+    amps, watts = numbers["amps"] or 0.0, numbers["watts"] or 0.0
+    channel = Channel("charger", amps, watts, 0.05, 0.1 if amps >= 1 else 0.01, 1, MAX_CELLS)
+    board = Board("board", MOST_PACKS) if len(packs) > 1 else None
+    setup = Setup(board, channel, Feed(Charger("charger", (channel,)), None, None, None))
+    asked = HouseRules(**{**vars(rules), "rate_c": numbers["rate"]})
+    evening = even_out(packs, asked) if len(packs) > 1 else None
+    sizing: Sizing | None = None
+    predicted: Charge | None = None
+    refusals: tuple[Reason, ...] = ()
+    end_v = asked.full_v(packs[0].chemistry)
+    try:
+        sizing = size(packs, setup, asked)
+    except Unsafe as refusal:
+        refusals = refusal.reasons
+    try:
+        dialled = sizing or size_joinable(packs, setup, asked)
+        predicted = charge(packs, setup, asked, dialled.current_a, settle_first=True)
+    except Unsafe as refusal:
+        refusals = refusals or refusal.reasons
+    broken = obstacles(packs, asked) if len(packs) > 1 else ()
+    return Answer(
+        packs=packs,
+        obstacles=broken,
+        evening=evening,
+        evening_picture=curves.draw_evening(evening, packs, asked) if evening else None,
+        ways=ways_out(packs, asked) if evening and evening.level is Level.STOP and not broken else (),
+        sizing=sizing,
+        refusals=refusals,
+        charge=predicted,
+        charge_picture=curves.draw_charge(predicted, packs[0].cells, end_v) if predicted else None,
+    )
