@@ -1,15 +1,12 @@
 """The electrical model against PyBaMM's Thevenin simulation of the same charge, and how its cost grows with packs."""
 
-import os
-
 import numpy as np
 import pytest
+from tests.published.test_against_simulators import thevenin_charge
 
 from iterum.core.circuit import Feeding, branch_of, run
 from iterum.core.estimate import estimate, lump
 from iterum.core.packs import Pack, Reading
-
-os.environ["PYBAMM_DISABLE_TELEMETRY"] = "true"
 
 
 def packs(count, spread_v=0.1):
@@ -32,8 +29,6 @@ def test_iterum(benchmark):
 @pytest.mark.benchmark(group="one charge, CC-CV, one pack, minutes agree to 0.1 %")
 def test_pybamm_thevenin(benchmark):
     """From the pack's numbers to the minutes, as for any new pack: the simulation is set up and solved."""
-    from tests.published.test_against_simulators import thevenin_charge
-
     _, minutes = benchmark.pedantic(thevenin_charge, (branch_of(ONE), 2.2, 12.6), rounds=5, warmup_rounds=1)
     benchmark.extra_info["minutes"] = minutes
 

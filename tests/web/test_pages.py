@@ -217,6 +217,8 @@ class TestWhatFlows:
 
     def test_the_dial_card_says_when_watts_slow_it(self, visitor):
         page = visitor.get("/charge?packs=T-01&packs=T-02&channel=Small-1").text
+        assert re.search(r"Watts hold the amps down .*: \d+ min longer than the packs would need", page)
+        assert re.search(r"Started now, done about <b>\d\d:\d\d</b>", page)
         assert "longer than amps alone" not in page  # sized at full volts, the watts hold to the end
         visitor.post("/rules", rule="size_at", school="nominal")
         assert "longer than amps alone" in visitor.get("/charge?packs=T-01&packs=T-02&channel=Small-1").text

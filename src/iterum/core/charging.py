@@ -7,6 +7,7 @@ import numpy as np
 
 from iterum.core.chemistry import state_of_charge
 from iterum.core.circuit import Branch, Feeding, Trace, branch_of, run, settled
+from iterum.core.estimate import estimate, lump
 from iterum.core.joining import join_reasons, plug_by_plug, refuse_unjoinable, rests_on_reason, seen_by
 from iterum.core.kit import DEFAULT_LEAD_MOHM
 from iterum.core.matching import plug_in_order, refusals
@@ -14,7 +15,7 @@ from iterum.core.packs import Level, Pack
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, each_once, reason
 from iterum.core.rules import Balance, HouseRules
-from iterum.core.sizing import BALANCE_ALLOWANCE_MIN, Setup, power_limits_w
+from iterum.core.sizing import BALANCE_ALLOWANCE_MIN, POWER_LIMITS, Setup, Sizing, power_limits_w
 
 LONGEST_S = 24 * 3600.0
 
@@ -147,6 +148,19 @@ def charge(
         reasons=reasons,
         done=trace.done,
     )
+
+
+def watts_cost_min(packs: Sequence[Pack], setup: Setup, rules: HouseRules, sizing: Sizing) -> float:
+    """Minutes by which a charge takes longer because watts, not packs, board or channel amps, set the amps to dial.
+
+    0 where something else is the narrow part. By the fast estimate, both times.
+    """
+    free = [limit.current_a for limit in sizing.limits if limit.name not in POWER_LIMITS]
+    if sizing.binding not in POWER_LIMITS or packs[0].chemistry.table is None:
+        return 0.0
+    amps, watts = np.array([min(free)]), np.array([float("inf")])
+    found = estimate(lump([packs], lead_of(setup)), amps, watts, rules.full_v(packs[0].chemistry), rules.tail_fraction)
+    return max(sizing.minutes - float(found.minutes[0]), 0.0)
 
 
 def _verdict(

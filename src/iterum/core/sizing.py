@@ -33,6 +33,10 @@ FAST_RATE_C = 2.0
 """Above this only if the label says so, and not daily."""
 
 
+POWER_LIMITS = ("channel_power", "charger_power", "charger_input", "supply_power", "source_power")
+"""Names of the limits that are watts turned into amps."""
+
+
 @dataclass(frozen=True)
 class Limit:
     """One limit, turned into amps at the board.

@@ -1,5 +1,7 @@
 """Addresses of the dial card."""
 
+from datetime import timedelta
+
 from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
@@ -22,7 +24,13 @@ def page() -> str:
     until = request.args.get("until", type=float)
     template = "charge/dial.html" if request.headers.get("HX-Request") else "charge/page.html"
     return render_template(
-        template, shown=shown, rates=RATES, until=until, rules=session.rules, limit_names=LIMIT_NAMES
+        template,
+        shown=shown,
+        rates=RATES,
+        until=until,
+        rules=session.rules,
+        limit_names=LIMIT_NAMES,
+        minutes_of=lambda value: timedelta(minutes=value),
     )
 
 

@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from iterum.core.arrange import suggest
-from iterum.core.charging import Charge, charge
+from iterum.core.charging import Charge, charge, watts_cost_min
 from iterum.core.feed import feed_of
 from iterum.core.kit import Board, Channel, Charger, Kit, find
 from iterum.core.matching import plug_in_order
@@ -46,6 +46,7 @@ class DialPage:
     picture: pinch.Pinch | None
     charge: Charge | None
     charge_picture: curves.ChargePicture | None
+    watts_cost_min: float
     boards: tuple[Board, ...]
     channels: tuple[tuple[Charger, Channel], ...]
     feeds: tuple[tuple[str, str], ...]
@@ -125,6 +126,7 @@ def dial_page(session: Session, ids: Sequence[str], choice: Choice) -> DialPage:
         picture=pinch.draw(sizing, setup is None or setup.board is None) if sizing else None,
         charge=predicted,
         charge_picture=curves.draw_charge(predicted, cells, end_v) if predicted else None,
+        watts_cost_min=watts_cost_min(packs, setup, session.rules, sizing) if sizing and setup else 0.0,
         boards=tuple(board for board in session.kit.boards if board.takes(cells)),
         channels=tuple(session.kit.channels()),
         feeds=(("mains", "Mains"), *named),
