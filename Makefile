@@ -38,12 +38,12 @@ bench: $(VENV)/.test ## timings, as ratios; kept out of pass or fail
 shots: $(VENV)/.test ## refresh docs/screenshots from the demo data
 	$(BIN)/python -m tests.browser.screenshots $(VIEWS)
 
-LOCK = $(BIN)/uv pip compile pyproject.toml --generate-hashes --no-header --no-annotate --no-emit-index-url --python-version 3.11 -q
+LOCK = $(BIN)/uv pip compile --generate-hashes --no-header --no-annotate --no-emit-index-url --python-version 3.11 -q
 lock: setup ## pin anew: hashes, and no addresses
 	$(PIP) install uv
-	$(LOCK) -o requirements.lock
-	$(LOCK) --group build -c requirements.lock -o requirements-build.lock
-	$(LOCK) --group test -c requirements.lock -o requirements-test.lock
+	$(LOCK) pyproject.toml -o requirements.lock
+	$(LOCK) pyproject.toml --group test -c requirements.lock -o requirements-test.lock
+	printf 'hatchling\neditables\n' | $(LOCK) - -c requirements-test.lock -o requirements-build.lock
 
 clean:
 	rm -rf $(VENV) dist data

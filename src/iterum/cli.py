@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from functools import wraps
 from pathlib import Path
+from time import perf_counter
 from typing import Any
 
 import click
@@ -18,6 +19,8 @@ from iterum.core.joining import even_out, refuse_unjoinable, ways_out
 from iterum.core.kit import DEFAULT_LEAD_MOHM, find
 from iterum.core.matching import match
 from iterum.core.packs import Level, Pack, judge_pack
+from iterum.core.planning.plan import Planner
+from iterum.core.planning.search import Prefer
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.session import GroupChoice, Session
 from iterum.core.sizing import Setup, Sizing, size, size_joinable
@@ -273,6 +276,45 @@ def charge_command(session: Session, as_json: bool) -> None:
     ]  # fmt: skip
     _table(("pack", "A after 1 min", "middle", "end", "most C", "mAh in", "ends at"), rows)
     _print_verdict(result.level.value, result.reasons)
+
+
+@main.command("plan")
+@click.option("--prefer", type=click.Choice([item.value for item in Prefer]), default=Prefer.SOONEST.value,
+              show_default=True, help="What comes after what must be met.")  # fmt: skip
+@click.option("--seconds", type=click.FloatRange(0, 3600), default=5.0, show_default=True, help="Of search.")
+@_reads_session
+def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -> None:
+    """Batches over channels and time: every pack full in time, within what the field can give."""
+    planner = Planner(session, Prefer(prefer))
+    until = perf_counter() + seconds
+    for _ in planner.improve():
+        if perf_counter() > until:
+            break
+    found = planner.plan()
+    if as_json:
+        _print_json(results.plan_document(found))
+        return
+    rows = [
+        (f"{batch.start_min:.0f}", f"{batch.end_min:.0f}", batch.channel, batch.board or "-",
+         family_label(batch.family), f"{plain(batch.current_a)} A", f"{batch.rate_c:.2f}C", " ".join(batch.packs))
+        for batch in found.batches
+    ]  # fmt: skip
+    _table(
+        ("from min", "full at", "channel", "board", "class", "dial", "rate", "packs, in the order to plug them in"),
+        rows,
+    )
+    proof = "and that is proved" if found.proved else f"not before minute {found.bound_min:.0f} whatever you do"
+    click.echo(f"\nAll done at minute {found.makespan_min:.0f}, {proof}; {found.visits} visits to the bench.")
+    for use in found.sources:
+        of = "without end" if use.usable_wh is None else f"of {use.usable_wh:.0f} Wh usable"
+        click.echo(f"{_printable(use.id)}: {use.used_wh:.0f} Wh {of}, {use.peak_w:.0f} W at most")
+    for item in found.wanted:
+        name = f"{item.wish.count} {family_label(item.wish.family)} by minute {plain(item.wish.at_min)}"
+        click.echo(f"{name}: {'met' if item.met else f'only {item.have} by then'}")
+    if found.left_out:
+        click.echo("\nLeft out")
+        _table(("pack", "why", "what mends it"),
+               [(left.pack.id, sentence(left.reason), sentence(left.fix)) for left in found.left_out])  # fmt: skip
 
 
 def _clock() -> datetime:

@@ -160,6 +160,17 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
         f"Charge {one_of(n['ids'], 'and')} first, for about {minutes(max(n['minutes'], 1))} at "
         f"{plain(n['current_a'])} A, up to {n['until_v']:.3f} V per cell; then all may be joined."
     ),
+    # a plan
+    "no_channel": "No channel of the kit can charge it.",
+    "not_wanted": "Not asked for: {count} of its class are.",
+    "no_energy": lambda n: (
+        f"{n['source']} has too little left: it takes {n['need_wh']:.0f} Wh, {n['lack_wh']:.0f} more than there is."
+        if n["source"]
+        else "No channel was free for it."
+    ),
+    "fix_no_channel": "Add a channel that takes its cells, or a source with the right volts.",
+    "fix_not_wanted": "Leave it as it is, or ask for more of its class.",
+    "fix_no_energy": "Charge it from another source, or take watt-hours from a class that flies later.",
     # what mends it
     "fix_damaged": "Discharge only if that is safe, insulate its terminals and take it to a battery collection point.",
     "fix_below_refuse": "Retire {id}: insulate its terminals and take it to a battery collection point.",

@@ -231,7 +231,7 @@ _LEFT_OUT_ORDER = ("damaged", "below_refuse", "over_full", "count_doubt", "cells
                    "too_hot", "too_cold", "ends_by_drop")  # fmt: skip
 
 
-def _unfit(verdict: PackVerdict) -> LeftOut | None:
+def unfit(verdict: PackVerdict) -> LeftOut | None:
     """Why a pack shares no board whatever the others are, or None when it may."""
     pack = verdict.pack
     for code in _LEFT_OUT_ORDER:
@@ -292,11 +292,11 @@ def match(packs: Sequence[Pack], kit: Kit, rules: HouseRules) -> Matching:
     left_out: list[LeftOut] = []
     families: dict[str, list[Pack]] = defaultdict(list)
     for verdict in verdicts:
-        unfit = _unfit(verdict)
-        if unfit is None:
+        left = unfit(verdict)
+        if left is None:
             families[verdict.pack.family].append(verdict.pack)
         else:
-            left_out.append(unfit)
+            left_out.append(left)
     groups: list[Group] = []
     proven = True
     for members in families.values():

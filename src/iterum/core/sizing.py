@@ -265,11 +265,16 @@ def setup_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
     return found + ([input_fault] if input_fault else [])
 
 
+def _smallest_a(channel: Channel) -> float:
+    """The smallest current a channel can do."""
+    return max(ceil_to_step(channel.min_current_a, channel.current_step_a), channel.current_step_a)
+
+
 def _dialled(limits: Sequence[Limit], channel: Channel) -> tuple[float, Limit, list[Reason]]:
     """The current to dial, the binding limit and notes. Raises Unsafe when the channel cannot go that low."""
     binding = min(limits, key=lambda limit: limit.current_a)
     current_a = floor_to_step(binding.current_a, channel.current_step_a)
-    smallest_a = max(ceil_to_step(channel.min_current_a, channel.current_step_a), channel.current_step_a)
+    smallest_a = _smallest_a(channel)
     if at_most(smallest_a, current_a):
         return current_a, binding, []
     # The wish may be exceeded up to the labels; nothing else may.
@@ -289,7 +294,7 @@ def _dialled(limits: Sequence[Limit], channel: Channel) -> tuple[float, Limit, l
     return smallest_a, binding, [reason("minimum_dialled", smallest_a=smallest_a, wanted_a=binding.current_a)]
 
 
-def _minutes(packs: Sequence[Pack], current_a: float, setup: Setup, rules: HouseRules) -> float:
+def minutes_at(packs: Sequence[Pack], current_a: float, setup: Setup, rules: HouseRules) -> float:
     """About how long to full, by the fast estimate; for a chemistry whose volts tell nothing, from empty."""
     chemistry = packs[0].chemistry
     if chemistry.table is None:
@@ -362,17 +367,33 @@ def size(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> Sizing:
     return size_joinable(packs, setup, rules)
 
 
+def _current(
+    packs: Sequence[Pack], setup: Setup, rules: HouseRules
+) -> tuple[tuple[Limit, ...], float, Limit, list[Reason]]:
+    limits = limits_of(packs, setup, rules)
+    return limits, *_dialled(limits, setup.channel)
+
+
+def current_to_dial(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> float:
+    """Only the amps of `size_joinable`, for whoever asks about thousands of batches. Raises Unsafe as it does."""
+    return _current(packs, setup, rules)[1]
+
+
+def slower_current(current_a: float, part: float, channel: Channel) -> float:
+    """A part of the amps, on the channel's step and not under its smallest current."""
+    return max(floor_to_step(current_a * part, channel.current_step_a), _smallest_a(channel))
+
+
 def size_joinable(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> Sizing:
     """`size` for packs and a setup that nothing speaks against, as whoever tries many setups has found already.
 
     Raises Unsafe when the channel's smallest current is more than a limit allows.
     """
-    limits = limits_of(packs, setup, rules)
-    current_a, binding, notes = _dialled(limits, setup.channel)
+    limits, current_a, binding, notes = _current(packs, setup, rules)
     total_ah = _total_ah(packs)
     rate_c = current_a / total_ah
     shares = tuple(Share(pack.id, current_a * pack.capacity_ah / total_ah, rate_c) for pack in packs)
-    minutes = _minutes(packs, current_a, setup, rules)
+    minutes = minutes_at(packs, current_a, setup, rules)
     smallest_ah = min(pack.capacity_ah for pack in packs)
     largest_ah = max(pack.capacity_ah for pack in packs)
     return Sizing(

@@ -8,6 +8,7 @@ from iterum.core.circuit import Trace
 from iterum.core.joining import Evening
 from iterum.core.matching import Group, LeftOut, Matching
 from iterum.core.packs import PackVerdict
+from iterum.core.planning.plan import Plan
 from iterum.core.reasons import Reason
 from iterum.core.sizing import Sizing
 from iterum.wording import about, sentence
@@ -166,4 +167,48 @@ def charge_document(result: Charge) -> dict[str, Any]:
         "verdict": result.level.value,
         "reasons": reasons_document(result.reasons),
         "series": series_document([item.id for item in result.packs], result.trace),
+    }
+
+
+def plan_document(plan: Plan) -> dict[str, Any]:
+    """What `plan` prints."""
+    return {
+        "batches": [
+            {
+                "packs": list(batch.packs),
+                "class": batch.family,
+                "board": batch.board,
+                "channel": batch.channel,
+                **{
+                    name: tidy(getattr(batch, name))
+                    for name in ("current_a", "rate_c", "start_min", "lead_min", "end_min", "power_w", "energy_in_wh")
+                },
+            }
+            for batch in plan.batches
+        ],
+        "left_out": [
+            {"id": left.pack.id, "code": left.reason.code, "text": about(left.reason), "fix": sentence(left.fix)}
+            for left in plan.left_out
+        ],
+        "wanted": [
+            {
+                "count": item.wish.count,
+                "class": item.wish.family,
+                "at_min": item.wish.at_min,
+                "name": item.wish.name,
+                "met": item.met,
+                "have": item.have,
+                "ready_min": tidy(item.ready_min),
+            }
+            for item in plan.wanted
+        ],
+        "makespan_min": tidy(plan.makespan_min),
+        "bound_min": tidy(plan.bound_min),
+        "proved": plan.proved,
+        "gap": tidy(plan.gap),
+        "visits": plan.visits,
+        "sources": [
+            {"id": use.id, "used_wh": tidy(use.used_wh), "usable_wh": tidy(use.usable_wh), "peak_w": tidy(use.peak_w)}
+            for use in plan.sources
+        ],
     }

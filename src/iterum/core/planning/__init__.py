@@ -1,0 +1,1 @@
+"""Planning: batches of packs over channels, boards, time, watts, watt-hours and one pair of hands."""

@@ -1,0 +1,305 @@
+"""What a plan may be made of: who may share a batch, and what a batch costs on each board and channel.
+
+Standard terms. A batch is packs charged together. Families (chemistry and cells) are never mixed. Channels are
+unlike parallel machines; a board, a channel and the person are unary resources; watts of charger, supply and source
+are cumulative ones; watt-hours of a source are a budget.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from math import ceil, inf
+
+from iterum.core.charging import charge, lead_of
+from iterum.core.circuit import soc_from_rest
+from iterum.core.feed import Feed, feed_of
+from iterum.core.joining import join_reasons, plug_by_plug
+from iterum.core.kit import Board, Channel, Kit
+from iterum.core.matching import group_size_limit, obstacles, plug_in_order
+from iterum.core.packs import Pack, PackVerdict, judge_pack
+from iterum.core.reasons import Unsafe
+from iterum.core.resistance import resistance_of
+from iterum.core.rules import Balance, HouseRules
+from iterum.core.session import Session, Wish
+from iterum.core.sizing import (
+    BALANCE_ALLOWANCE_MIN,
+    Setup,
+    current_to_dial,
+    minutes_at,
+    power_limits_w,
+    setup_faults,
+    slower_current,
+)
+
+RATE_PARTS = (1.0, 0.75, 0.5)
+"""Parts of the amps that sizing allows, at which a batch may be charged: the fastest starves others of watts."""
+
+
+@dataclass(frozen=True)
+class Machine:
+    """One channel with what feeds it. `uses` are (resource, W of it for each W at the packs)."""
+
+    index: int
+    channel: Channel
+    feed: Feed
+    uses: tuple[tuple[str, float], ...]
+
+    @property
+    def source_id(self) -> str | None:
+        """The source behind it, None for mains without end."""
+        return self.feed.source.id if self.feed.source else None
+
+
+@dataclass(frozen=True)
+class Costs:
+    """What one set of packs costs on one board and channel at one rate.
+
+    minutes : from the start of charging until full, balancing allowance included. power_w : the most at the packs.
+    energy_wh : into the packs.
+    """
+
+    current_a: float
+    rate_c: float
+    minutes: float
+    power_w: float
+    energy_wh: float
+
+
+@dataclass
+class Problem:
+    """One session to plan. Answers about sets of packs are worked out once and kept."""
+
+    session: Session
+    busy_channels: Mapping[str, float] = field(default_factory=dict)
+    """Channel id -> minute until which it is taken."""
+    _may_join: dict[tuple[int, ...], bool] = field(default_factory=dict)
+    _costs: dict[tuple[tuple[int, ...], int, int, int], Costs | None] = field(default_factory=dict)
+    _known_minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)
+    _exact: dict[tuple[tuple[int, ...], int, int, int], Costs] = field(default_factory=dict)
+
+    @property
+    def rules(self) -> HouseRules:
+        """The house rules in force."""
+        return self.session.rules
+
+    @property
+    def kit(self) -> Kit:
+        """The kit to plan with."""
+        return self.session.kit
+
+    @cached_property
+    def verdicts(self) -> tuple[PackVerdict, ...]:
+        """The verdict on each pack of the session."""
+        return tuple(judge_pack(pack, self.rules) for pack in self.session.packs)
+
+    @cached_property
+    def packs(self) -> tuple[Pack, ...]:
+        """Packs that may be charged and need it, by family and rising volts: what is to be planned."""
+        chosen = [verdict.pack for verdict in self.verdicts if verdict.charges and not verdict.full]
+        return tuple(sorted(chosen, key=lambda pack: (pack.family, pack.cell_v or 0.0, pack.id)))
+
+    @cached_property
+    def joins(self) -> tuple[bool, ...]:
+        """By pack, whether it may share a board at all."""
+        by_id = {verdict.pack.id: verdict.joins for verdict in self.verdicts}
+        return tuple(by_id[pack.id] for pack in self.packs)
+
+    @cached_property
+    def families(self) -> dict[str, tuple[int, ...]]:
+        """Indices of `packs` by family."""
+        found: dict[str, list[int]] = {}
+        for index, pack in enumerate(self.packs):
+            found.setdefault(pack.family, []).append(index)
+        return {name: tuple(members) for name, members in found.items()}
+
+    @cached_property
+    def machines(self) -> tuple[Machine, ...]:
+        """Channels whose input volts are right."""
+        found: list[Machine] = []
+        for charger, channel in self.kit.channels():
+            feed = feed_of(charger, self.kit)
+            if feed.input_fault() is None:
+                found.append(Machine(len(found), channel, feed, _uses(feed)))
+        return tuple(found)
+
+    @cached_property
+    def limits_w(self) -> dict[str, float]:
+        """Watts of every shared resource, counted where it stands: at the packs, the supply's output, the source."""
+        found: dict[str, float] = {}
+        for machine in self.machines:
+            feed = machine.feed
+            own = [w for w in (feed.charger.total_power_w, feed.charger_input_power_w) if w is not None]
+            found[f"charger {feed.charger.id}"] = min(own, default=inf)
+            if feed.supply:
+                found[f"supply {feed.supply.id}"] = feed.supply.max_power_w
+            if feed.source:
+                limit_w = feed.source.power_limit_w
+                found[f"source {feed.source.id}"] = inf if limit_w is None else limit_w
+        return found
+
+    @cached_property
+    def boards(self) -> tuple[Board, ...]:
+        """Boards, the smallest first, so that a large one is not taken by a pair."""
+        return tuple(sorted(self.kit.boards, key=lambda board: (board.ports, board.id)))
+
+    @cached_property
+    def balance_min(self) -> float:
+        """The balancing allowance of every batch of more than one cell."""
+        return BALANCE_ALLOWANCE_MIN if self.rules.balance is Balance.EVERY_CHARGE else 0.0
+
+    @cached_property
+    def wanted(self) -> tuple[Wish, ...]:
+        """What is wanted full, the earliest first."""
+        return tuple(sorted(self.session.wanted, key=lambda wish: wish.at_min))
+
+    # ------------------------------------------------------------------ who may share a batch
+
+    def may_join(self, members: Sequence[int]) -> bool:
+        """Whether these packs may share a board by every rule of matching and joining (ports aside)."""
+        key = tuple(sorted(members))
+        known = self._may_join.get(key)
+        if known is None:
+            known = self._may_join[key] = self._judge(key)
+        return known
+
+    def _judge(self, key: tuple[int, ...]) -> bool:
+        if len(key) == 1:
+            return True
+        packs = [self.packs[index] for index in key]
+        most = group_size_limit(self.rules, None)
+        if not all(self.joins[index] for index in key) or (most is not None and len(key) > most):
+            return False
+        if obstacles(packs, self.rules):
+            return False
+        return self._gentle(packs) or not join_reasons(plug_by_plug(_in_plug_order(packs)), self.rules)
+
+    def _gentle(self, packs: Sequence[Pack]) -> bool:
+        """Whether even the widest gap against an endless group stays within what every pack may take: no need to ask
+        the model plug by plug."""
+        if self.rules.join_peak_c is None:
+            return True
+        volts = [pack.reading.pack_v for pack in packs if pack.reading]
+        gap_v = max(volts) - min(volts)
+        worst_c = max(gap_v / (resistance_of(pack).r0_ohm * pack.capacity_ah) for pack in packs)
+        return worst_c <= min(self.rules.join_peak_c, *(pack.charge_c for pack in packs))
+
+    # ------------------------------------------------------------------ what a batch costs
+
+    def boards_for(self, members: Sequence[int]) -> tuple[int, ...]:
+        """Indices of boards that take these packs, the smallest first; (-1,) for one pack, which needs none."""
+        if len(members) == 1:
+            return (-1,)
+        cells = self.packs[members[0]].cells
+        return tuple(
+            index for index, board in enumerate(self.boards) if board.takes(cells) and board.ports >= len(members)
+        )
+
+    def costs(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:
+        """Costs by the fast estimate, or as refined; None where it cannot be done. `part` indexes RATE_PARTS."""
+        kinds = self._kinds
+        key = (members, kinds[0][machine], -1 if board < 0 else kinds[1][board], part)
+        if key in self._exact:
+            return self._exact[key]
+        if key not in self._costs:
+            self._costs[key] = self._reckon(*key)
+        return self._costs[key]
+
+    def setup(self, machine: int, board: int) -> Setup:
+        """The board, channel and feed behind two indices."""
+        found = self.machines[machine]
+        return Setup(None if board < 0 else self.boards[board], found.channel, found.feed)
+
+    @cached_property
+    def _kinds(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
+        """By machine and by board, the first one that is just like it: what holds for one holds for the other."""
+        machines = [(replace(item.channel, id="", name=None), replace(item.feed, charger=replace(
+            item.feed.charger, id="", name=None, channels=()))) for item in self.machines]  # fmt: skip
+        boards = [replace(board, id="", name=None, note=None) for board in self.boards]
+        return tuple(machines.index(item) for item in machines), tuple(boards.index(board) for board in boards)
+
+    def _reckon(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:
+        packs = [self.packs[index] for index in members]
+        setup = self.setup(machine, board)
+        if setup_faults(packs, setup):
+            return None
+        try:
+            current_a = current_to_dial(packs, setup, self.rules)
+        except Unsafe:
+            return None
+        if part:
+            current_a = slower_current(current_a, RATE_PARTS[part], setup.channel)
+        return Costs(
+            current_a=current_a,
+            rate_c=current_a / sum(pack.capacity_ah for pack in packs),
+            minutes=self._minutes(members, current_a, setup) + self.balance_of(members),
+            power_w=current_a * packs[0].cells * self.rules.full_v(packs[0].chemistry),
+            energy_wh=sum(self._energies_wh[index] for index in members),
+        )
+
+    def _minutes(self, members: tuple[int, ...], current_a: float, setup: Setup) -> float:
+        """Minutes without balancing; the same on every channel whose watts do not bind."""
+        packs = [self.packs[index] for index in members]
+        full_w = current_a * packs[0].cells * self.rules.full_v(packs[0].chemistry)
+        power_w = min(watts for _, watts in power_limits_w(setup))
+        key = (members, current_a, None if power_w >= full_w else power_w, lead_of(setup))
+        if key not in self._known_minutes:
+            self._known_minutes[key] = minutes_at(packs, current_a, setup, self.rules)
+        return self._known_minutes[key]
+
+    def balance_of(self, members: Sequence[int]) -> float:
+        """The balancing allowance of a batch, min."""
+        pack = self.packs[members[0]]
+        return self.balance_min if pack.cells > 1 and pack.chemistry.joins else 0.0
+
+    @cached_property
+    def _energies_wh(self) -> tuple[float, ...]:
+        return tuple(energy_to_full_wh([pack], self.rules) for pack in self.packs)
+
+    def refine(self, members: tuple[int, ...], machine: int, board: int, part: int) -> bool:
+        """Put the full model's minutes and energy in place of the fast estimate's, where they are larger.
+
+        False when that was done before, or there is no model for these packs.
+        """
+        kinds = self._kinds
+        key = (members, kinds[0][machine], -1 if board < 0 else kinds[1][board], part)
+        found = self.costs(*key)
+        packs = [self.packs[index] for index in members]
+        if found is None or key in self._exact or packs[0].chemistry.table is None:
+            return False
+        full = charge(packs, self.setup(machine, board), self.rules, found.current_a, settle_first=True)
+        minutes = max(found.minutes, full.minutes + full.balance_min)
+        self._exact[key] = replace(found, minutes=minutes, energy_wh=max(found.energy_wh, full.energy_out_wh))
+        return True
+
+
+def _in_plug_order(packs: Sequence[Pack]) -> list[Pack]:
+    by_id = {pack.id: pack for pack in packs}
+    return [by_id[tag] for tag in plug_in_order(packs)]
+
+
+def _uses(feed: Feed) -> tuple[tuple[str, float], ...]:
+    found = [(f"charger {feed.charger.id}", 1.0)]
+    if feed.supply:
+        found.append((f"supply {feed.supply.id}", 1 / feed.charger.efficiency))
+    if feed.source:
+        found.append((f"source {feed.source.id}", 1 / feed.efficiency_from_source))
+    return tuple(found)
+
+
+ENERGY_MARGIN = 1.04
+"""Over the open-circuit energy: what leads and resistance take. Held against the full model by `refine`."""
+
+
+def energy_to_full_wh(packs: Sequence[Pack], rules: HouseRules) -> float:
+    """Wh into these packs until full: charge missing times volts, and a margin for what warms them."""
+    total = 0.0
+    for pack in packs:
+        table, end_v = pack.chemistry.table, rules.full_v(pack.chemistry)
+        if table is None:
+            total += pack.capacity_ah * pack.cells * end_v
+            continue
+        soc, end = soc_from_rest(table.cell_v, pack.cell_v or 0.0), soc_from_rest(table.cell_v, end_v)
+        steps = max(ceil((end - soc) * 20), 1)
+        volts = [table.rest_v(soc + (end - soc) * (step + 0.5) / steps) for step in range(steps)]
+        total += pack.capacity_ah * max(end - soc, 0.0) * pack.cells * sum(volts) / steps * ENERGY_MARGIN
+    return total

@@ -1,0 +1,175 @@
+"""From an ordered list of batches to times: each is put as early as everything it needs is free (serial schedule)."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import inf
+
+from iterum.core.planning.problem import Costs, Problem
+
+EPS = 1e-7
+VISIT_GAP_MIN = 5.0
+"""Set-ups closer than this are one visit to the bench."""
+
+
+@dataclass(frozen=True, slots=True)
+class Gene:
+    """One batch before it has a time: members (indices of packs, rising), channel, and which part of the amps."""
+
+    members: tuple[int, ...]
+    machine: int
+    part: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """One batch with its board (-1 for none) and times, min. `lead` is when charging begins."""
+
+    gene: Gene
+    board: int
+    costs: Costs
+    start_min: float
+    lead_min: float
+    end_min: float
+
+
+@dataclass(frozen=True)
+class Schedule:
+    """Placed batches in the order of their list, and those for which there was no energy or no place."""
+
+    placed: tuple[Placed, ...]
+    unplaced: tuple[Gene, ...]
+    used_wh: dict[str, float]
+
+    @property
+    def makespan_min(self) -> float:
+        """When the last pack is full."""
+        return max((item.end_min for item in self.placed), default=0.0)
+
+    @property
+    def visits(self) -> int:
+        """How often somebody goes to the bench: set-ups that follow within minutes are one visit."""
+        count, until_min = 0, -inf
+        for start_min, lead_min in sorted((item.start_min, item.lead_min) for item in self.placed):
+            count += start_min - until_min > VISIT_GAP_MIN + EPS
+            until_min = max(until_min, lead_min)
+        return count
+
+
+def _free_from(taken: Sequence[tuple[float, float]], start: float, length: float) -> float:
+    """The first moment from `start` on at which an interval of this length fits between those taken (sorted)."""
+    for low, high in taken:
+        if low >= start + length - EPS:
+            break
+        if high > start + EPS:
+            start = high
+    return start
+
+
+def _power_free_from(
+    drawn: Sequence[tuple[float, float, float]], start: float, length: float, watts: float, limit_w: float
+) -> float:
+    """The first moment from `start` on at which so many watts more can be drawn for so long; or a later one to try."""
+    end = start + length
+    near = [item for item in drawn if item[0] < end - EPS and item[1] > start + EPS]
+    if sum(item[2] for item in near) + watts <= limit_w + EPS:
+        return start
+    for moment in (start, *(item[0] for item in near if item[0] > start)):
+        active = [item for item in near if item[0] <= moment + EPS and item[1] > moment + EPS]
+        if sum(item[2] for item in active) + watts > limit_w + EPS:
+            return min(item[1] for item in active) if active else inf
+    return start
+
+
+class Bench:
+    """What is taken of channels, boards, the person, watts and watt-hours while batches are placed."""
+
+    def __init__(self, problem: Problem) -> None:
+        self.problem = problem
+        self.setup_min = problem.rules.setup_min
+        self.channels: list[list[tuple[float, float]]] = [
+            [(0.0, problem.busy_channels[item.channel.id])] if item.channel.id in problem.busy_channels else []
+            for item in problem.machines
+        ]
+        self.boards: list[list[tuple[float, float]]] = [[] for _ in problem.boards]
+        self.person: list[tuple[float, float]] = []
+        self.drawn: dict[str, list[tuple[float, float, float]]] = {name: [] for name in problem.limits_w}
+        self.used_wh: dict[str, float] = {}
+        self.usable_wh = {source.id: source.usable_wh for source in problem.kit.sources if source.usable_wh is not None}
+
+    def _earliest(self, machine: int, board: int, costs: Costs, release_min: float) -> float:
+        """When this batch could start, every resource asked in turn until none objects."""
+        uses = self.problem.machines[machine].uses
+        limits_w = self.problem.limits_w
+        start, whole = release_min, self.setup_min + costs.minutes
+        for _ in range(400):
+            before = start
+            start = _free_from(self.channels[machine], start, whole)
+            if board >= 0:
+                start = _free_from(self.boards[board], start, whole)
+            start = _free_from(self.person, start, self.setup_min)
+            for name, factor in uses:
+                drawn = self.drawn[name]
+                if drawn:
+                    lead = start + self.setup_min
+                    watts = costs.power_w * factor
+                    start += _power_free_from(drawn, lead, costs.minutes, watts, limits_w[name]) - lead
+            if start <= before + EPS:
+                return start
+        return inf
+
+    def find(self, gene: Gene, release_min: float = 0.0) -> Placed | None:
+        """The board and the earliest time for a batch; None where it cannot be charged or the energy is gone."""
+        best: Placed | None = None
+        source = self.problem.machines[gene.machine].source_id
+        for board in self.problem.boards_for(gene.members):
+            costs = self.problem.costs(gene.members, gene.machine, board, gene.part)
+            if costs is None:
+                continue
+            if source in self.usable_wh:
+                taken_wh = costs.energy_wh / self.problem.machines[gene.machine].feed.efficiency_from_source
+                if self.used_wh.get(source, 0.0) + taken_wh > self.usable_wh[source] + EPS:
+                    continue
+            start = self._earliest(gene.machine, board, costs, release_min)
+            end = start + self.setup_min + costs.minutes
+            if start < inf and (best is None or end < best.end_min - EPS):
+                best = Placed(gene, board, costs, start, start + self.setup_min, end)
+        return best
+
+    def take(self, placed: Placed) -> None:
+        """Book what a placed batch needs."""
+        machine = self.problem.machines[placed.gene.machine]
+        _insert(self.channels[placed.gene.machine], (placed.start_min, placed.end_min))
+        if placed.board >= 0:
+            _insert(self.boards[placed.board], (placed.start_min, placed.end_min))
+        if self.setup_min > 0:
+            _insert(self.person, (placed.start_min, placed.lead_min))
+        for name, factor in machine.uses:
+            self.drawn[name].append((placed.lead_min, placed.end_min, placed.costs.power_w * factor))
+        source = machine.source_id
+        if source is not None:
+            energy_wh = placed.costs.energy_wh / machine.feed.efficiency_from_source
+            self.used_wh[source] = self.used_wh.get(source, 0.0) + energy_wh
+
+
+def _insert(taken: list[tuple[float, float]], new: tuple[float, float]) -> None:
+    index = len(taken)
+    while index and taken[index - 1] > new:
+        index -= 1
+    taken.insert(index, new)
+
+
+def decode(problem: Problem, genes: Sequence[Gene], worse_than_min: float = inf) -> Schedule | None:
+    """Place the batches one after another; None as soon as one ends after `worse_than_min`."""
+    bench = Bench(problem)
+    placed: list[Placed] = []
+    unplaced: list[Gene] = []
+    for gene in genes:
+        found = bench.find(gene)
+        if found is None:
+            unplaced.append(gene)
+            continue
+        if found.end_min > worse_than_min + EPS:
+            return None
+        bench.take(found)
+        placed.append(found)
+    return Schedule(tuple(placed), tuple(unplaced), bench.used_wh)

@@ -1,0 +1,187 @@
+"""An independent check of a printed plan against a session file: every rule again, from the files alone.
+
+It shares no code with the planner. The electrical model, which is checked elsewhere, says how long a batch takes.
+"""
+
+from itertools import pairwise
+
+from iterum.core.charging import charge
+from iterum.core.chemistry import CHEMISTRIES
+from iterum.core.feed import feed_of
+from iterum.core.joining import join_reasons, plug_by_plug
+from iterum.core.sizing import Setup
+from iterum.exchange.session import from_document
+
+EPS = 1e-4
+
+
+def violations(document, plan):
+    """Every rule that the plan breaks, in words; empty when it breaks none."""
+    return list(_violations(document, plan))
+
+
+def _violations(document, plan):
+    session = from_document(document)
+    packs = {pack["id"]: pack for pack in document["packs"]}
+    boards = {board["id"]: board for board in document.get("boards", ())}
+    chargers = {
+        channel["id"]: (charger, channel) for charger in document["chargers"] for channel in charger["channels"]
+    }
+    listed = [tag for batch in plan["batches"] for tag in batch["packs"]] + [left["id"] for left in plan["left_out"]]
+    if sorted(listed) != sorted(packs):
+        yield f"packs listed {sorted(listed)}"
+    for batch in plan["batches"]:
+        members = [packs[tag] for tag in batch["packs"]]
+        yield from _group(members, batch, boards.get(batch["board"]), document.get("rules", {}))
+        yield from _amps(members, batch, *chargers[batch["channel"]], boards.get(batch["board"]), document)
+        yield from _minutes(session, batch)
+    yield from _overlaps(plan["batches"], document.get("rules", {}).get("setup_min", 3))
+    yield from _power_and_energy(plan, document, chargers)
+    if plan["bound_min"] > plan["makespan_min"] + EPS:
+        yield "the bound is over the makespan"
+    ends = [batch["end_min"] for batch in plan["batches"]]
+    if abs(max(ends, default=0) - plan["makespan_min"]) > EPS:
+        yield "the makespan is not the last end"
+    for wish in plan["wanted"]:
+        full = [b["end_min"] for b in plan["batches"] if b["class"] == wish["class"] for _ in b["packs"]]
+        full += [
+            0.0 for left in plan["left_out"] if left["code"] == "full" and _family(packs[left["id"]]) == wish["class"]
+        ]
+        if wish["met"] != (sum(end <= wish["at_min"] + EPS for end in full) >= wish["count"]):
+            yield f"wish {wish} is not as told"
+
+
+def _family(pack):
+    return f"{pack['chemistry']}-{pack['cells']}S"
+
+
+def _volts(pack):
+    return sum(pack["cell_volts"]) if "cell_volts" in pack else pack["pack_volts"]
+
+
+def _group(members, batch, board, rules):
+    if {_family(pack) for pack in members} != {batch["class"]}:
+        yield "families mixed"
+    if any(
+        pack.get("condition") == "damaged" or not ("cell_volts" in pack or "pack_volts" in pack) for pack in members
+    ):
+        yield "a damaged or unmeasured pack is charged"
+    if len(members) == 1:
+        return
+    if board is None:
+        yield "several packs without a board"
+        return
+    cells = members[0]["cells"]
+    if len(members) > board["ports"] or not board.get("min_cells", 1) <= cells <= board.get("max_cells", 14):
+        yield "the board does not take them"
+    match = rules.get("match", {"by": "volts_per_cell", "limit": 0.10})
+    volts = [_volts(pack) for pack in members]
+    spread = max(volts) - min(volts)
+    allowed = {"volts_per_cell": match["limit"] * cells, "volts_per_pack": match["limit"],
+               "percent_of_highest": max(volts) * match["limit"] / 100}[match["by"]]  # fmt: skip
+    if spread > allowed + 1e-9:
+        yield f"{spread} V apart, allowed {allowed}"
+    limit = match["limit"] if match["by"] == "volts_per_cell" else 0.10
+    for column in zip(*(pack["cell_volts"] for pack in members if "cell_volts" in pack), strict=True):
+        if max(column) - min(column) > limit + 1e-9:
+            yield "cells apart"
+        if max(max(p["cell_volts"]) - min(p["cell_volts"]) for p in members) > 0.10 + 1e-9:
+            yield "a pack whose own cells are apart shares a board"
+    ratio = rules.get("max_capacity_ratio", 2.0)
+    sizes = [pack["capacity_mah"] for pack in members]
+    if ratio is not None and max(sizes) > ratio * min(sizes) + 1e-9:
+        yield "capacities too unlike"
+
+
+def _ah(pack):
+    return min(pack.get("capacity_now_mah", pack["capacity_mah"]), pack["capacity_mah"]) / 1000
+
+
+def _amps(members, batch, charger, channel, board, document):
+    amps, total_ah = batch["current_a"], sum(_ah(pack) for pack in members)
+    cells, chemistry = members[0]["cells"], CHEMISTRIES[members[0]["chemistry"]]
+    full_v = cells * document.get("rules", {}).get("end_v", {}).get(chemistry.name, chemistry.full_v)
+    step = channel.get("current_step_a", 0.1)
+    if abs(amps / step - round(amps / step)) > 1e-6:
+        yield f"{amps} A is no multiple of {step}"
+    if not channel.get("min_current_a", 0.1) - EPS <= amps <= channel["max_current_a"] + EPS:
+        yield "amps outside the channel"
+    if not channel.get("min_cells", 1) <= cells <= channel.get("max_cells", 6):
+        yield "cells outside the channel"
+    if amps > min(pack.get("max_charge_c", 1.0) for pack in members) * total_ah + EPS:
+        yield "a pack passes its charge C"
+    if amps * full_v > channel["max_power_w"] + EPS:
+        yield "watts outside the channel"
+    if board and amps > board.get("max_current_a", 1e9) + EPS:
+        yield "amps outside the board"
+    if board and amps * max(map(_ah, members)) / total_ah > board.get("port_fuse_a", 1e9) + EPS:
+        yield "a port fuse would blow"
+
+
+def _minutes(session, batch):
+    packs = [next(pack for pack in session.packs if pack.id == tag) for tag in batch["packs"]]
+    board = next((item for item in session.kit.boards if item.id == batch["board"]), None)
+    charger, channel = next(pair for pair in session.kit.channels() if pair[1].id == batch["channel"])
+    where = Setup(board, channel, feed_of(charger, session.kit))
+    if where.feed.input_fault():
+        yield "the charger's input volts are wrong"
+    if len(packs) > 1 and join_reasons(plug_by_plug(packs), session.rules):
+        yield "joining breaks its rule"
+    if packs[0].chemistry.table is None:
+        return
+    full = charge(packs, where, session.rules, batch["current_a"], settle_first=True)
+    given = batch["end_min"] - batch["start_min"] - session.rules.setup_min
+    if given < full.minutes + full.balance_min - 0.01:
+        yield f"{batch['packs']} are not full by then: {given} of {full.minutes + full.balance_min} min"
+
+
+def _overlaps(batches, setup_min):
+    for key, length in (("channel", None), ("board", None), ("person", setup_min)):
+        taken = {}
+        for batch in batches:
+            name = batch.get(key, "hands")
+            end = batch["end_min"] if length is None else batch["start_min"] + length
+            if name is not None:
+                taken.setdefault(name, []).append((batch["start_min"], end))
+        for name, times in taken.items():
+            times.sort()
+            if any(low[1] > high[0] + EPS for low, high in pairwise(times)):
+                yield f"{key} {name} is taken twice"
+
+
+def _power_and_energy(plan, document, chargers):
+    sources = {source["id"]: source for source in document.get("sources", ())}
+    supplies = {supply["id"]: supply for supply in document.get("supplies", ())}
+    setup_min = document.get("rules", {}).get("setup_min", 3)
+    loads, used = [], dict.fromkeys(sources, 0.0)
+    for batch in plan["batches"]:
+        charger, _ = chargers[batch["channel"]]
+        pack = next(pack for pack in document["packs"] if pack["id"] == batch["packs"][0])
+        chemistry = CHEMISTRIES[pack["chemistry"]]
+        end_v = document.get("rules", {}).get("end_v", {}).get(chemistry.name, chemistry.full_v)
+        at_packs = batch["current_a"] * pack["cells"] * end_v
+        at_charger = at_packs / charger.get("efficiency", 0.85)
+        supply = supplies.get(charger.get("fed_by"))
+        source = sources.get(supply.get("fed_by") if supply else charger.get("fed_by"))
+        at_source = at_charger / (supply.get("efficiency", 0.88) if supply else 1)
+        window = batch["start_min"] + setup_min, batch["end_min"]
+        loads.append((*window, ("charger", charger["id"]), at_packs, charger.get("total_power_w", 1e9)))
+        if supply:
+            loads.append((*window, ("supply", supply["id"]), at_charger, supply["max_power_w"]))
+        if source:
+            limits = [source["max_power_w"]] if source.get("max_power_w") else []
+            if source.get("max_current_a"):
+                limits.append(source["max_current_a"] * source["voltage_v"])
+            loads.append((*window, ("source", source["id"]), at_source, min(limits, default=1e9)))
+            used[source["id"]] += batch["energy_in_wh"]
+    for start, _, name, _, limit in loads:
+        drawn = sum(watts for low, high, other, watts, _ in loads if other == name and low <= start + EPS < high)
+        if drawn > limit + 1e-3:
+            yield f"{name} gives {drawn} W, limit {limit}"
+    for use in plan["sources"]:
+        source = sources[use["id"]]
+        if abs(use["used_wh"] - used[use["id"]]) > 0.01:
+            yield f"{use['id']}: energy is not the sum of its batches"
+        if source.get("energy_wh") is not None:
+            if used[use["id"]] > source["energy_wh"] * source.get("usable_fraction", 1.0) + 0.01:
+                yield f"{use['id']} gives more than it may"
