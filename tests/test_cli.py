@@ -171,3 +171,23 @@ def test_people_get_a_table_of_what_flows(run, command, words):
     result = run(command)
     assert result.exit_code == 0
     assert all(word in result.stdout for word in words)
+
+
+def test_plan_says_what_goes_where_and_when(run):
+    result = json.loads(run("plan", SESSION, "--json", "--seconds", "0.5").stdout)
+    assert {"batches", "left_out", "wanted", "makespan_min", "bound_min", "visits", "sources"} <= result.keys()
+    assert {"packs", "class", "board", "channel", "current_a", "rate_c", "start_min", "end_min"} <= result["batches"][
+        0
+    ].keys()
+    assert sorted(tag for batch in result["batches"] for tag in batch["packs"]) == ["P-01", "P-02", "P-03"]
+    assert [(left["id"], left["code"]) for left in result["left_out"]] == [("P-04", "full")]
+    assert result["bound_min"] <= result["makespan_min"] == max(batch["end_min"] for batch in result["batches"])
+
+
+@pytest.mark.parametrize("prefer", ["soonest", "gentlest", "fewest-visits"])
+def test_a_plan_for_people_meets_its_wish_by_any_preference(run, prefer):
+    wanted = [{"count": 2, "class": "lipo-4S", "at_min": 90}]
+    result = run("plan", changed(wanted=wanted), "--prefer", prefer, "--seconds", "0.3")
+    assert result.exit_code == 0
+    assert "2 4S LiPo by minute 90: met" in result.stdout
+    assert "Starts at once." in result.stdout

@@ -7,7 +7,6 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from functools import wraps
 from pathlib import Path
-from time import perf_counter
 from typing import Any
 
 import click
@@ -19,7 +18,6 @@ from iterum.core.joining import even_out, refuse_unjoinable, ways_out
 from iterum.core.kit import DEFAULT_LEAD_MOHM, find
 from iterum.core.matching import match
 from iterum.core.packs import Level, Pack, judge_pack
-from iterum.core.planning.plan import Planner
 from iterum.core.planning.search import Prefer
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.session import GroupChoice, Session
@@ -29,6 +27,7 @@ from iterum.exchange import results
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import MAX_BYTES, parse
 from iterum.services.desk import Desk
+from iterum.services.planning import make_plan
 from iterum.store.database import Store
 from iterum.web.serve import HOST
 from iterum.web.serve import serve as run_server
@@ -285,14 +284,10 @@ def charge_command(session: Session, as_json: bool) -> None:
 @_reads_session
 def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -> None:
     """Batches over channels and time: every pack full in time, within what the field can give."""
-    planner = Planner(session, Prefer(prefer))
-    until = perf_counter() + seconds
-    for _ in planner.improve():
-        if perf_counter() > until:
-            break
-    found = planner.plan()
+    answer = make_plan(session, Prefer(prefer), seconds)
+    found, whys = answer.plan, answer.whys
     if as_json:
-        _print_json(results.plan_document(found))
+        _print_json(results.plan_document(found, whys, answer.relaxed))
         return
     rows = [
         (f"{batch.start_min:.0f}", f"{batch.end_min:.0f}", batch.channel, batch.board or "-",
@@ -311,6 +306,11 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
     for item in found.wanted:
         name = f"{item.wish.count} {family_label(item.wish.family)} by minute {plain(item.wish.at_min)}"
         click.echo(f"{name}: {'met' if item.met else f'only {item.have} by then'}")
+    click.echo("\nWhy")
+    _table(("batch", "why"), [
+        (" ".join(why.batch.packs), " ".join(sentence(item) for item in why.reasons)) for why in whys])  # fmt: skip
+    for gain in answer.relaxed:
+        click.echo(sentence(gain.reason))
     if found.left_out:
         click.echo("\nLeft out")
         _table(("pack", "why", "what mends it"),

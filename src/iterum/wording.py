@@ -161,6 +161,32 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
         f"{plain(n['current_a'])} A, up to {n['until_v']:.3f} V per cell; then all may be joined."
     ),
     # a plan
+    "starts_at_once": "Starts at once.",
+    "waits_channel": lambda n: f"Waits for {n['channel']}, free at minute {n['until_min']:.0f}.",
+    "waits_board": lambda n: f"Waits for {n['board']}, free at minute {n['until_min']:.0f}.",
+    "waits_hands": lambda n: (
+        f"Waits for your hands: {', '.join(n['packs'])} are set up until minute {n['until_min']:.0f}."
+    ),
+    "waits_watts": lambda n: f"Waits for watts of {n['resource']}, free at minute {n['until_min']:.0f}.",
+    "waits_order": "Starts here so that the whole ends no later.",
+    "alone_only_one": lambda n: f"Alone: no other {family_label(n['family'])} is to be charged.",
+    "alone_unfit": "Alone: its cells are too far apart for a board.",
+    "alone_window_too_wide": "Alone: {spread_v:.3f} V from {nearest}, the nearest; allowed {allowed_v:.3f}.",
+    "alone_same_cell_apart": "Alone: cell {cell} is {gap_v:.2f} V from that of {nearest}, allowed {allowed_v:.2f}.",
+    "alone_capacities_differ": lambda n: (
+        f"Alone: {plain(n['largest_mah'])} and {plain(n['smallest_mah'])} mAh are too unlike beside {n['nearest']}."
+    ),
+    "alone_later": lambda n: (
+        f"Alone: joined to others the whole would end {minutes(n['minutes'])} later."
+        if n["minutes"] > 0.5
+        else "Alone, though it could join others at no loss of time: it needs no board so."
+    ),
+    "alone_no_room": "Alone: no batch that it may join has a port left.",
+    "wider_channel": "One channel more: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
+    "wider_board": "One large board more: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
+    "wider_rate": "2C where labels allow it: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
+    "wider_hands": "A second pair of hands: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
+    "wider_watts": "Half as many watts again: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
     "no_channel": "No channel of the kit can charge it.",
     "not_wanted": "Not asked for: {count} of its class are.",
     "no_energy": lambda n: (

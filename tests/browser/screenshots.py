@@ -2,12 +2,17 @@
 
 import sys
 import tempfile
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
+from iterum.core.planning.search import Prefer
 from iterum.demo import load_demo
+from iterum.exchange.results import plan_document
 from iterum.services.desk import Desk
+from iterum.services.planning import make_plan
 from iterum.store.database import Store
+from iterum.store.repository import KeptPlan
 from tests.browser.bench import PHONE, WIDE, chromium, running
 
 FOLDER = Path(__file__).parents[2] / "docs" / "screenshots"
@@ -20,6 +25,8 @@ VIEWS = {
     "match-night": ("/match?class=lipo-6S", WIDE, "night"),
     "dial": ("/charge?packs=T-01&packs=T-02&packs=T-04&packs=T-07", WIDE, "day"),
     "dial-phone": ("/charge?packs=G-01&packs=G-02&packs=G-03", PHONE, "day"),
+    "plan": ("/plan", WIDE, "day"),
+    "plan-sheet": ("/plan/sheet", WIDE, "day"),
     "join": ("/match/join?packs=P-04&packs=P-02&packs=P-07&packs=P-01&packs=P-03&packs=P-08", WIDE, "day"),
     "what-if": ("/what-if?a_count=10&a_label_c=75&b_label_c=75&b_v=3.85&rate=2&charge_c=2", WIDE, "day"),
     "packs": ("/packs", WIDE, "day"),
@@ -27,7 +34,7 @@ VIEWS = {
     "rules": ("/rules", WIDE, "day"),
 }
 
-TALL = {"dial"}
+TALL = {"dial", "plan"}
 
 
 def main(names: list[str]) -> None:
@@ -35,7 +42,11 @@ def main(names: list[str]) -> None:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "demo.sqlite3"
         store = Store(path)
-        load_demo(Desk(store), MORNING)
+        desk = Desk(store)
+        load_demo(desk, MORNING)
+        answer = make_plan(replace(desk.session(), wanted=()), Prefer.SOONEST, 8)
+        document = plan_document(answer.plan, answer.whys, answer.relaxed)
+        desk.keep_plan(KeptPlan(MORNING, "soonest", document, desk.revision()))
         store.close()
         with running(path, lambda: MORNING) as address, chromium() as browser:
             for name in names or VIEWS:

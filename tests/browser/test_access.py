@@ -10,10 +10,18 @@ AXE = (Path(__file__).parents[1] / "vendor" / "axe.min.js").read_text("utf-8")
 RULES = ["wcag2a", "wcag2aa", "wcag2aaa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
 PAGES = ("/measure?pack=P-10", "/measure?pack=P-13", "/match?class=lipo-4S&pack=P-01", "/match?class=lipo-6S", "/charge",
          "/match/join?packs=P-01&packs=P-02", "/match/join?packs=P-01&packs=T-01", "/what-if?a_count=10&b_v=3.85", "/what-if?cells=0",
-         "/charge?packs=T-01&packs=T-02", "/charge?packs=P-01&packs=T-03", "/put-away", "/packs", "/packs/edit",
+         "/charge?packs=T-01&packs=T-02", "/charge?packs=P-01&packs=T-03", "/plan", "/plan/sheet", "/put-away", "/packs", "/packs/edit",
          "/packs/history?id=P-01", "/kit", "/kit/charger?id=twin", "/rules", "/files", "/wrong", "/wrong?see=smoke",
          "/wrong/keys", "/nowhere")  # fmt: skip
 EMPTY = ("/measure", "/match", "/charge", "/put-away", "/packs", "/kit")
+
+
+def with_a_plan(opened, address):
+    opened.goto(f"{address}/plan")
+    opened.get_by_label("Search for").select_option("2.0")
+    opened.locator("#primary").click()
+    opened.get_by_role("heading", name="At the bench").wait_for(timeout=20_000)
+    return opened
 
 
 def check(opened, address, paths, theme):
@@ -29,7 +37,7 @@ def check(opened, address, paths, theme):
 
 @pytest.mark.parametrize("theme", ["day", "night"])
 def test_no_page_has_a_violation(open_page, address, theme):
-    check(open_page(WIDE), address, PAGES, theme)
+    check(with_a_plan(open_page(WIDE), address), address, PAGES, theme)
 
 
 def test_no_empty_page_has_one(open_page, empty_address):
@@ -44,7 +52,7 @@ def test_no_page_has_one_on_a_phone(open_page, address):
 
 @pytest.mark.parametrize("width", [390, 320])
 def test_no_page_is_wider_than_a_phone(open_page, address, width):
-    opened = open_page({"width": width, "height": 700})
+    opened = with_a_plan(open_page({"width": width, "height": 700}), address)
     wide = {}
     for path in PAGES:
         opened.goto(address + path)

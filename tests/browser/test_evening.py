@@ -105,6 +105,22 @@ def test_on_a_phone_the_pages_own_pad_measures_without_scrolling(phone, address)
     expect(phone.locator(".big-amps")).to_be_visible()
 
 
+def test_from_measured_packs_to_a_plan_by_keyboard(page, address):
+    page.goto(f"{address}/match")
+    page.locator("body").press(".")
+    expect(page.get_by_role("heading", name="Plan", exact=True)).to_be_visible()
+    page.get_by_label("Search for").focus()
+    page.keyboard.press("Home")
+    page.locator("main").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
+    expect(page.locator("svg.strip-picture")).to_be_visible()
+    page.get_by_role("link", name="Run sheet to print").click()
+    page.emulate_media(media="print")
+    expect(page.get_by_role("table")).to_be_visible()
+    expect(page.locator(".rail")).to_be_hidden()
+
+
 def test_single_keys_can_be_switched_off_and_never_fire_in_text(page, address):
     page.goto(f"{address}/packs/edit")
     page.get_by_label("Note").click()

@@ -3,14 +3,16 @@
 import io
 import json
 import re
+import time
 
 import pytest
 
+from iterum.core.session import Wish
 from iterum.exchange.session import dumps, parse
 from iterum.web.app import MAX_REQUEST_BYTES
 from tests.conftest import NOON, even
 
-PAGES = ("/measure", "/match", "/charge", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
+PAGES = ("/measure", "/match", "/plan", "/charge", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
          "/kit/supply", "/kit/source", "/rules", "/files", "/what-if", "/wrong", "/wrong?see=smoke", "/wrong/keys")  # fmt: skip
 
 
@@ -52,7 +54,7 @@ def test_every_page_answers_with_data_and_without(path, demo_app, empty_app):
         assert not re.search(r"(src|href|action)=\"(https?:)?//", answer.text)  # nothing from elsewhere
 
 
-@pytest.mark.parametrize("path", ["/measure", "/match", "/charge", "/put-away", "/packs"])
+@pytest.mark.parametrize("path", ["/measure", "/match", "/plan", "/charge", "/put-away", "/packs"])
 def test_without_data_a_page_says_what_to_do_first_and_has_the_button(path, newcomer):
     page = newcomer.get(path).text
     assert re.search(r'class="btn btn-primary"[^>]*href="/(packs/edit|measure)"', page)
@@ -241,6 +243,59 @@ class TestWhatFlows:
         for name in ("cells", "a_v", "b_count"):
             assert re.search(rf'id="w-{name}"[^>]*aria-invalid="true"', answer.text)
         assert 'value="many"' in answer.text
+
+
+class TestPlan:
+    def planned(self, visitor, **more):
+        visitor.post("/plan", **{"prefer": "soonest", "seconds": "0.5", **more})
+        for _ in range(100):
+            answer = visitor.get("/plan/progress")
+            if answer.headers.get("HX-Redirect"):
+                return visitor.get("/plan").text
+            time.sleep(0.1)
+        raise AssertionError("the search did not end")
+
+    def test_a_plan_shows_its_strip_its_visits_and_its_reasons(self, visitor):
+        page = self.planned(visitor)
+        assert "Day strip: " in page
+        assert "Starts at once." in page
+        assert re.search(r"Pylon heat 1", page)
+        assert re.search(r"On <b>Twin-\d</b> with", page)
+
+    def test_a_plan_is_kept_over_a_restart_and_says_when_it_is_stale(self, visitor, demo_app):
+        self.planned(visitor)
+        demo_app.extensions["iterum"]["plan_desk"].job = None
+        page = visitor.get("/plan").text
+        assert "all full" in page
+        assert "Something changed since" not in page
+        visitor.post("/packs/retire", id="P-02")
+        assert "Something changed since this plan was made" in visitor.get("/plan").text
+
+    def test_a_long_search_can_be_stopped_and_its_best_taken(self, visitor):
+        visitor.post("/plan", prefer="soonest", seconds="60")
+        assert "Searching" in visitor.get("/plan").text
+        page = visitor.post("/plan/stop").text
+        assert "Searching" not in page
+        assert "At the bench" in page
+
+    def test_wishes_are_asked_for_and_taken_away_with_faults_told(self, visitor, demo_app):
+        before = desk(demo_app).session().wanted
+        visitor.post("/plan/wishes", count="2", at_min="45", name="Glider round", **{"class": "lipo-2S"})
+        assert desk(demo_app).session().wanted[-1] == Wish(2, "lipo-2S", 45, "Glider round")
+        visitor.post("/plan/wishes", gone="2")
+        assert desk(demo_app).session().wanted == before
+        answer = visitor.post("/plan/wishes", count="many", at_min="", name="kept", **{"class": "lipo-2S"})
+        assert answer.status_code == 422
+        assert 'value="many"' in answer.text
+        assert 'value="kept"' in answer.text
+
+    def test_the_run_sheet_has_all_that_is_needed_without_a_screen(self, visitor, demo_app):
+        self.planned(visitor)
+        page = visitor.get("/plan/sheet").text
+        for batch in desk(demo_app).latest_plan().document["batches"]:
+            assert all(tag in page for tag in batch["packs"])
+            assert f"{batch['current_a']:.1f} A" in page
+        assert "16.8 V" in page
 
 
 class TestForms:

@@ -8,6 +8,7 @@ from iterum.core.circuit import Trace
 from iterum.core.joining import Evening
 from iterum.core.matching import Group, LeftOut, Matching
 from iterum.core.packs import PackVerdict
+from iterum.core.planning.explain import BatchWhy, Relaxed
 from iterum.core.planning.plan import Plan
 from iterum.core.reasons import Reason
 from iterum.core.sizing import Sizing
@@ -170,8 +171,9 @@ def charge_document(result: Charge) -> dict[str, Any]:
     }
 
 
-def plan_document(plan: Plan) -> dict[str, Any]:
-    """What `plan` prints."""
+def plan_document(plan: Plan, whys: Sequence[BatchWhy] = (), relaxed: Sequence[Relaxed] = ()) -> dict[str, Any]:
+    """What `plan` prints; `whys` say why each batch is as it is, `relaxed` what would make the whole sooner."""
+    reasons = {why.batch: why.reasons for why in whys}
     return {
         "batches": [
             {
@@ -181,8 +183,19 @@ def plan_document(plan: Plan) -> dict[str, Any]:
                 "channel": batch.channel,
                 **{
                     name: tidy(getattr(batch, name))
-                    for name in ("current_a", "rate_c", "start_min", "lead_min", "end_min", "power_w", "energy_in_wh")
+                    for name in (
+                        "current_a",
+                        "rate_c",
+                        "start_min",
+                        "lead_min",
+                        "end_min",
+                        "power_w",
+                        "energy_in_wh",
+                        "power_in_w",
+                    )
                 },
+                "source": batch.source,
+                "reasons": reasons_document(reasons.get(batch, ())),
             }
             for batch in plan.batches
         ],
@@ -207,6 +220,10 @@ def plan_document(plan: Plan) -> dict[str, Any]:
         "proved": plan.proved,
         "gap": tidy(plan.gap),
         "visits": plan.visits,
+        "would_help": [
+            {"code": item.reason.code, "text": sentence(item.reason), "saved_min": tidy(item.saved_min)}
+            for item in relaxed
+        ],
         "sources": [
             {"id": use.id, "used_wh": tidy(use.used_wh), "usable_wh": tidy(use.usable_wh), "peak_w": tidy(use.peak_w)}
             for use in plan.sources

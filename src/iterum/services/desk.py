@@ -11,10 +11,10 @@ from iterum.core.matching import Matching, match
 from iterum.core.packs import Condition, Pack, Reading
 from iterum.core.reasons import Unsafe
 from iterum.core.rules import HouseRules
-from iterum.core.session import GroupChoice, Session
+from iterum.core.session import GroupChoice, Session, Wish
 from iterum.exchange.session import rules_document, rules_from
 from iterum.store.database import Store
-from iterum.store.repository import HandMove, KeptReading, KitItem, Repository
+from iterum.store.repository import HandMove, KeptPlan, KeptReading, KitItem, Repository
 
 TYPED, FILE, FORM = "typed", "file", "form"
 """Where a reading comes from."""
@@ -143,6 +143,21 @@ class Desk:
             values = repository.previous_rules_values()
             if values is not None:
                 repository.set_rules_values(values, now)
+
+    def set_wishes(self, wishes: Sequence[Wish]) -> None:
+        """Replace what is wanted full, by when."""
+        with self._store.writing() as repository:
+            repository.set_wishes(wishes)
+
+    def keep_plan(self, plan: KeptPlan) -> None:
+        """Keep a plan that was made. What it was made from does not change by it."""
+        with self._store.writing(changes_session=False) as repository:
+            repository.add_plan(plan)
+
+    def latest_plan(self) -> KeptPlan | None:
+        """The plan made last."""
+        with self._store.reading() as repository:
+            return repository.latest_plan()
 
     def choose_group(self, choice: GroupChoice) -> None:
         """Keep which group was last put on which board and channel."""

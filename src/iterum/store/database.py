@@ -51,13 +51,17 @@ class Store:
             connection.rollback()
 
     @contextmanager
-    def writing(self) -> Iterator[Repository]:
-        """A change: all of it is kept, or, when anything raises, nothing."""
+    def writing(self, changes_session: bool = True) -> Iterator[Repository]:
+        """A change: all of it is kept, or, when anything raises, nothing.
+
+        changes_session : whether what was computed from the session must be computed anew.
+        """
         with self.engine.connect() as connection:
             connection.exec_driver_sql("BEGIN IMMEDIATE")
             repository = Repository(connection)
             yield repository
-            repository.bump_revision()
+            if changes_session:
+                repository.bump_revision()
             connection.commit()
 
     def close(self) -> None:

@@ -46,6 +46,16 @@ class KeptReading:
 
 
 @dataclass(frozen=True)
+class KeptPlan:
+    """A plan as it was made: its document, and the revision of the session it was made for."""
+
+    made_at: datetime
+    prefer: str
+    document: dict[str, Any]
+    revision: int
+
+
+@dataclass(frozen=True)
 class HandMove:
     """A pack moved by hand: into the group of another pack, or out (None)."""
 
@@ -247,6 +257,15 @@ class Repository:
         for wish in wishes:
             values = {"count": wish.count, "family": wish.family, "at_min": wish.at_min, "name": wish.name}
             self._connection.execute(insert(tables.wishes).values(values))
+
+    def add_plan(self, plan: KeptPlan) -> None:
+        """Keep a plan; earlier ones stay."""
+        self._connection.execute(insert(tables.plans).values(vars(plan)))
+
+    def latest_plan(self) -> KeptPlan | None:
+        """The plan made last."""
+        row = self._connection.execute(select(tables.plans).order_by(tables.plans.c.key.desc()).limit(1)).first()
+        return None if row is None else KeptPlan(row.made_at, row.prefer, dict(row.document), row.revision)
 
     def hand_moves(self) -> tuple[HandMove, ...]:
         """Packs moved by hand, oldest first."""

@@ -167,6 +167,18 @@ hand_moves = Table(
     Column("moved_at", Moment, nullable=False),
 )
 
+plans = Table(
+    "plans",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("made_at", Moment, nullable=False),
+    Column("prefer", String, nullable=False),
+    # As `iterum plan --json` prints it: what was planned stays readable when packs and kit change.
+    Column("document", JSON, nullable=False),
+    # The revision of the session that was planned, so that a page can say when things have changed since.
+    Column("revision", Integer, nullable=False),
+)
+
 meeting = Table(
     "meeting",
     metadata,

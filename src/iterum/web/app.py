@@ -13,14 +13,15 @@ from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.services.desk import Desk
+from iterum.services.planning import PlanDesk
 from iterum.store.database import Store
-from iterum.web import charge, files, kit, match, measure, packs, put_away, rules, what_if, wrong
+from iterum.web import charge, files, kit, match, measure, packs, plan, put_away, rules, what_if, wrong
 from iterum.web.frame import frame, go_back_to
 from iterum.web.words import FILTERS
 
 MAX_REQUEST_BYTES = 5_000_000
 LOCAL_HOSTS = ("127.0.0.1", "localhost")
-ROOMS = (measure, match, charge, put_away, packs, kit, rules, files, what_if, wrong)
+ROOMS = (measure, match, plan, charge, put_away, packs, kit, rules, files, what_if, wrong)
 
 CONTENT_SECURITY_POLICY = "; ".join(
     (
@@ -61,7 +62,7 @@ def create_app(database: Path, clock: Callable[[], datetime], extra_hosts: tuple
         WTF_CSRF_TIME_LIMIT=None,  # a page left open over lunch must still be able to save
         SEND_FILE_MAX_AGE_DEFAULT=86400,
     )
-    app.extensions["iterum"] = {"desk": Desk(Store(database)), "clock": clock}
+    app.extensions["iterum"] = {"desk": Desk(Store(database)), "plan_desk": PlanDesk(), "clock": clock}
     app.jinja_env.filters.update(FILTERS)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     CSRFProtect(app)

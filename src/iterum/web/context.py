@@ -6,11 +6,17 @@ from typing import cast
 from flask import current_app
 
 from iterum.services.desk import Desk
+from iterum.services.planning import PlanDesk
 
 
 def desk() -> Desk:
     """The stored session of this application."""
     return cast(Desk, current_app.extensions["iterum"]["desk"])
+
+
+def plan_desk() -> PlanDesk:
+    """The search for a plan that runs on this server, if one does."""
+    return cast(PlanDesk, current_app.extensions["iterum"]["plan_desk"])
 
 
 def now() -> datetime:

@@ -56,10 +56,17 @@ def steps_of(session: Session) -> list[Step]:
             1, "Measure", f"{measured} of {count} packs" if count else "no packs yet", "measure", measured == count > 0
         ),
         _step(2, "Match", f"{ready} ready" if groups else "waits for packs", "match"),
-        Step(3, "Plan", "not in this version", "", "plan", False),
+        _step(3, "Plan", _planned_below(), "plan"),
         _step(4, "Charge", f"{cards} to dial" if groups else "nothing to dial", "charge"),
         _step(5, "Put away", f"{full} full" if full else "tonight", "put_away"),
     ]
+
+
+def _planned_below() -> str:
+    kept = desk().latest_plan()
+    if kept is None:
+        return "not planned yet"
+    return f"{_counted(kept.document['visits'], 'visit')}, {kept.document['makespan_min']:.0f} min"
 
 
 def _step(number: int, name: str, below: str, room: str, done: bool = False) -> Step:

@@ -22,7 +22,7 @@ class PlannedBatch:
     """One batch of a plan. `packs` in the order to plug them in; times in minutes from now.
 
     start_min : the person begins to set it up. lead_min : charging begins. end_min : its packs are full, balancing
-    included. power_w : the most at the packs. energy_in_wh : at the source.
+    included. power_w : the most at the packs. energy_in_wh, power_in_w : at the source.
     """
 
     packs: tuple[str, ...]
@@ -37,6 +37,7 @@ class PlannedBatch:
     end_min: float
     power_w: float
     energy_in_wh: float
+    power_in_w: float
 
 
 @dataclass(frozen=True)
@@ -203,6 +204,7 @@ class Planner:
             end_min=item.end_min,
             power_w=item.costs.power_w,
             energy_in_wh=item.costs.energy_wh / machine.feed.efficiency_from_source,
+            power_in_w=item.costs.power_w / machine.feed.efficiency_from_source,
         )
 
     def _left_out(self, schedule: Schedule) -> tuple[NotPlanned, ...]:

@@ -1,0 +1,118 @@
+"""Planning off the request: a search in a thread that shows how far it is, can be stopped, and keeps its best."""
+
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+from time import perf_counter
+
+from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
+from iterum.core.planning.plan import Plan, Planner, Progress
+from iterum.core.planning.search import Prefer
+from iterum.core.session import Session
+
+SEARCH_PART = 0.7
+"""Of the time for a plan; what is left goes into what would make it sooner."""
+
+
+@dataclass(frozen=True)
+class Answer:
+    """A plan with its reasons, and what would make the whole sooner."""
+
+    plan: Plan
+    whys: tuple[BatchWhy, ...]
+    relaxed: tuple[Relaxed, ...]
+
+
+def make_plan(
+    session: Session,
+    prefer: Prefer,
+    seconds: float,
+    on_progress: Callable[[Progress], None] = lambda _: None,
+    stopped: Callable[[], bool] = lambda: False,
+) -> Answer:
+    """Search for so many seconds, or until the plan is proved or somebody stops it."""
+    begun = perf_counter()
+    planner = Planner(session, prefer)
+    for progress in planner.improve():
+        on_progress(progress)
+        if stopped() or perf_counter() > begun + SEARCH_PART * seconds:
+            break
+    plan = planner.plan()
+    relaxed: list[Relaxed] = []
+    until = max(begun + seconds, perf_counter() + (1 - SEARCH_PART) * seconds)
+    widened = bottlenecks(session, plan) if plan.batches else iter(())
+    while not stopped() and perf_counter() < until:
+        step = next(widened, False)
+        if step is False:
+            break
+        relaxed += [step] if isinstance(step, Relaxed) else []
+    relaxed.sort(key=lambda item: -item.saved_min)
+    return Answer(plan, explain(session, plan), tuple(relaxed))
+
+
+@dataclass
+class PlanJob:
+    """One search that runs, or ran."""
+
+    session: Session
+    prefer: Prefer
+    seconds: float
+    begun_at: datetime
+    revision: int
+    progress: Progress | None = None
+    answer: Answer | None = None
+    defect: Exception | None = None
+    _stop: threading.Event = field(default_factory=threading.Event)
+    _begun_s: float = field(default_factory=perf_counter)
+    _thread: threading.Thread | None = None
+
+    @property
+    def running(self) -> bool:
+        """Whether it is still at work."""
+        return self.answer is None and self.defect is None
+
+    @property
+    def elapsed_s(self) -> float:
+        """Seconds since it began."""
+        return perf_counter() - self._begun_s
+
+    def start(self) -> None:
+        """Begin in a thread of its own."""
+        self._thread = threading.Thread(target=self._run, name="planning", daemon=True)
+        self._thread.start()
+
+    def _run(self) -> None:
+        try:
+            self.answer = make_plan(self.session, self.prefer, self.seconds, self._note, self._stop.is_set)
+        except Exception as error:  # handed on to whoever asks for the plan, who raises it
+            self.defect = error
+
+    def _note(self, progress: Progress) -> None:
+        self.progress = progress
+
+    def stop(self) -> None:
+        """Take the best so far."""
+        self._stop.set()
+
+    def wait(self, seconds: float) -> None:
+        """Wait for its end, at most so long."""
+        if self._thread is not None:
+            self._thread.join(seconds)
+
+
+class PlanDesk:
+    """The latest search of this server, at most one at a time."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self.job: PlanJob | None = None
+
+    def begin(self, session: Session, prefer: Prefer, seconds: float, at: datetime, revision: int) -> PlanJob:
+        """Begin a search; one that runs is stopped, and its place taken."""
+        with self._lock:
+            if self.job is not None:
+                self.job.stop()
+            self.job = PlanJob(session, prefer, seconds, at, revision)
+            self.job.start()
+            return self.job
