@@ -26,6 +26,7 @@ VIEWS = {
     "dial": ("/charge?packs=T-01&packs=T-02&packs=T-04&packs=T-07", WIDE, "day"),
     "dial-phone": ("/charge?packs=G-01&packs=G-02&packs=G-03", PHONE, "day"),
     "plan": ("/plan", WIDE, "day"),
+    "plan-phone": ("/plan", PHONE, "day"),
     "plan-sheet": ("/plan/sheet", WIDE, "day"),
     "join": ("/match/join?packs=P-04&packs=P-02&packs=P-07&packs=P-01&packs=P-03&packs=P-08", WIDE, "day"),
     "what-if": ("/what-if?a_count=10&a_label_c=75&b_label_c=75&b_v=3.85&rate=2&charge_c=2", WIDE, "day"),
