@@ -7,6 +7,8 @@ from copy import deepcopy
 
 import pytest
 from click.testing import CliRunner
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from iterum.cli import main
 
@@ -22,6 +24,28 @@ SESSION = {
     "chargers": [{"id": "duo", "channels": [{"id": "duo-1", "max_current_a": 12, "max_power_w": 250, "max_cells": 6}]}],
     "group": {"packs": ["P-01", "P-02"], "board": "B-6", "channel": "duo-1"},
 }
+
+WHOLE = deepcopy(SESSION) | {
+    "sources": [{"id": "bank", "voltage_v": 12.8, "max_current_a": 60, "energy_wh": 1280, "usable_fraction": 0.8}],
+    "supplies": [{"id": "brick", "fed_by": "bank", "output_v": 24, "max_power_w": 600, "efficiency": 0.88}],
+    "wanted": [{"count": 2, "class": "lipo-4S", "at_min": 60}],
+}
+WHOLE["chargers"][0] |= {
+    "fed_by": "brick",
+    "total_power_w": 400,
+    "power_by_input_v": [[12, 300], [24, 400]],
+    "efficiency": 0.87,
+}
+WHOLE["packs"][0] |= {"resistance_mohm": [6.0] * 4, "max_charge_c": 2.0, "discharge_c": 60, "capacity_now_mah": 1700}
+WHOLE["group"] = {
+    "packs": ["P-01", "P-02"],
+    "board": "B-6",
+    "channel": "duo-1",
+    "current_a": 3.6,
+    "plugged_last": "P-02",
+}
+WHOLE["rules"] = {"rate_c": 1.0, "setup_min": 3, "match": {"by": "volts_per_cell", "limit": 0.1}, "tail_fraction": 0.1,
+                  "join_peak_c": 5.0, "join_over_s": 60, "max_capacity_ratio": 2.0, "end_v": {"lipo": 4.2}}  # fmt: skip
 
 
 @pytest.fixture
@@ -191,3 +215,38 @@ def test_a_plan_for_people_meets_its_wish_by_any_preference(run, prefer):
     assert result.exit_code == 0
     assert "2 4S LiPo by minute 90: met" in result.stdout
     assert "Starts at once." in result.stdout
+
+
+odd = st.sampled_from(
+    [0, 1, 1e-9, 0.01, 0.5, 2.5, 5, 14, 39.99, 100, 1e5, -1, None, "", "x", [], [0.0], [4.2] * 4, [2.0] * 4, {}]
+)
+
+
+def number_places(value, path=()):
+    if isinstance(value, dict):
+        for key, item in value.items():
+            yield from number_places(item, (*path, key))
+    elif isinstance(value, list):
+        for index, item in enumerate(value):
+            yield from number_places(item, (*path, index))
+    yield path
+
+
+@settings(max_examples=120, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.lists(st.tuples(st.sampled_from([path for path in number_places(WHOLE) if path]), odd), min_size=1, max_size=3),
+       st.sampled_from(["check", "match", "size", "equalise", "charge", "plan"]))  # fmt: skip
+def test_whatever_a_file_holds_a_command_answers_or_says_why_not(run, changes, command):
+    document = deepcopy(WHOLE)
+    for path, value in changes:
+        target = document
+        try:
+            for step in path[:-1]:
+                target = target[step]
+            target[path[-1]] = value
+        except (TypeError, KeyError, IndexError):
+            continue
+    result = run(command, document, *(["--seconds", "0"] if command == "plan" else []))
+    assert result.exception is None or isinstance(result.exception, SystemExit), result.exception
+    assert result.exit_code in (0, 2, 3)
+    assert (result.exit_code == 0) == bool(result.stdout)
+    assert result.exit_code == 0 or result.stderr.strip()

@@ -47,12 +47,21 @@ class Schedule:
 
     @property
     def visits(self) -> int:
-        """How often somebody goes to the bench: set-ups that follow within minutes are one visit."""
-        count, until_min = 0, -inf
-        for start_min, lead_min in sorted((item.start_min, item.lead_min) for item in self.placed):
-            count += start_min - until_min > VISIT_GAP_MIN + EPS
-            until_min = max(until_min, lead_min)
-        return count
+        """How often somebody goes to the bench."""
+        return len(visits_of([(item.start_min, item.lead_min) for item in self.placed]))
+
+
+def visits_of(setups: Sequence[tuple[float, float]]) -> list[list[int]]:
+    """Indices of set-ups (start, end) by visit, in the order of time; those within minutes of each other are one."""
+    found: list[list[int]] = []
+    until_min = -inf
+    for index in sorted(range(len(setups)), key=lambda item: setups[item]):
+        start_min, end_min = setups[index]
+        if start_min - until_min > VISIT_GAP_MIN + EPS:
+            found.append([])
+        found[-1].append(index)
+        until_min = max(until_min, end_min)
+    return found
 
 
 def _free_from(taken: Sequence[tuple[float, float]], start: float, length: float) -> float:

@@ -5,13 +5,13 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from iterum.core.planning.schedule import visits_of
 from iterum.web.pictures.scale import Scale
 from iterum.wording import family_label, plain
 
 WIDTH, LEFT, RIGHT = 1040.0, 132.0, 12.0
 LANE, ROW_GAP, HEAD = 43.0, 6.0, 30.0
 POWER_ROW, BANK_ROW, BENCH_ROW, WISH_ROW = 62.0, 34.0, 40.0, 34.0
-VISIT_GAP_MIN = 5.0
 STRIPES = ("pinetint", "brasstint", "lilac", "stone")
 
 
@@ -71,16 +71,13 @@ class DayStrip:
     label: str
 
 
-def visits_of(batches: Sequence[Mapping[str, Any]]) -> list[tuple[float, float, list[int]]]:
+def visits(batches: Sequence[Mapping[str, Any]]) -> list[tuple[float, float, list[int]]]:
     """(start, end, numbers of batches) of each visit, numbers from 0 in the order of the plan."""
-    found: list[tuple[float, float, list[int]]] = []
-    for number, batch in sorted(enumerate(batches), key=lambda item: item[1]["start_min"]):
-        if found and batch["start_min"] - found[-1][1] <= VISIT_GAP_MIN + 1e-6:
-            start, end, numbers = found[-1]
-            found[-1] = (start, max(end, batch["lead_min"]), [*numbers, number])
-        else:
-            found.append((batch["start_min"], batch["lead_min"], [number]))
-    return found
+    setups = [(batch["start_min"], batch["lead_min"]) for batch in batches]
+    return [
+        (min(setups[number][0] for number in numbers), max(setups[number][1] for number in numbers), numbers)
+        for numbers in visits_of(setups)
+    ]
 
 
 def _steps(batches: Sequence[Mapping[str, Any]], source: str | None) -> list[tuple[float, float]]:
@@ -139,9 +136,9 @@ def draw(
                 ends if end_x - x >= 150 else "")
         )  # fmt: skip
     bench_y = y
-    visits = tuple(
+    drawn_visits = tuple(
         Visit(along(start), round(max(along(end) - along(start), 10.0), 1), start, end, tuple(numbers))
-        for start, end, numbers in visits_of(batches)
+        for start, end, numbers in visits(batches)
     )
     power_y = bench_y + BENCH_ROW + ROW_GAP
     bank_y = power_y + POWER_ROW + ROW_GAP
@@ -158,14 +155,14 @@ def draw(
         ),
         lanes=tuple(lanes),
         bars=tuple(bars),
-        visits=visits,
+        visits=drawn_visits,
         bench_y=bench_y,
         power_y=power_y,
         bank_y=bank_y,
         bank=bank,
         bank_text=bank_text,
-        label=f"Day strip: {len(batches)} batches on {len(channels)} channels in {len(visits)} visits, all done after "
-        f"{document['makespan_min']:.0f} minutes. The list below says the same.",
+        label=f"Day strip: {len(batches)} batches on {len(channels)} channels in {len(drawn_visits)} visits, "
+        f"all done after {document['makespan_min']:.0f} minutes. The list below says the same.",
         **power,
     )
 

@@ -56,7 +56,7 @@ def plan_page(kept: KeptPlan, session: Session, revision: int) -> PlanPage:
     )
     batches = kept.document["batches"]
     todos = []
-    for start, end, numbers in day_strip.visits_of(batches):
+    for start, end, numbers in day_strip.visits(batches):
         on = tuple(batches[number] for number in numbers)
         taken = {(batch["channel"]) for batch in on} | {batch["board"] for batch in on if batch["board"]}
         off = tuple(
