@@ -161,6 +161,14 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
         f"{plain(n['current_a'])} A, up to {n['until_v']:.3f} V per cell; then all may be joined."
     ),
     # a plan
+    "replan_runs": "Runs, or is about to: left alone until minute {end_min:.0f}.",
+    "replan_same": "Nothing changes.",
+    "replan_new": lambda n: f"New: {', '.join(n['packs'])} on {n['channel']} from minute {n['start_min']:.0f}.",
+    "replan_moved": lambda n: (
+        f"Moved: {', '.join(n['packs'])} to {n['channel']} at minute {n['start_min']:.0f}, "
+        f"was {n['was_channel']} at {n['was_min']:.0f}."
+    ),
+    "replan_gone": lambda n: f"No longer as one batch: {', '.join(n['packs'])}.",
     "starts_at_once": "Starts at once.",
     "waits_channel": lambda n: f"Waits for {n['channel']}, free at minute {n['until_min']:.0f}.",
     "waits_board": lambda n: f"Waits for {n['board']}, free at minute {n['until_min']:.0f}.",

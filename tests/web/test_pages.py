@@ -4,6 +4,7 @@ import io
 import json
 import re
 import time
+from datetime import timedelta
 
 import pytest
 
@@ -277,6 +278,17 @@ class TestPlan:
         page = visitor.post("/plan/stop").text
         assert "Searching" not in page
         assert "At the bench" in page
+
+    def test_planning_again_leaves_what_runs_and_says_what_changed(self, demo_app, visitor):
+        self.planned(visitor)
+        first = desk(demo_app).latest_plan().document["batches"][0]
+        demo_app.extensions["iterum"]["clock"] = lambda: NOON + timedelta(minutes=15)
+        page = self.planned(visitor, follow="yes")
+        assert "Nothing changes." in page
+        assert "Runs, or is about to: left alone" in page
+        again = desk(demo_app).latest_plan().document["batches"][0]
+        assert (again["packs"], again["channel"]) == (first["packs"], first["channel"])
+        assert again["start_min"] == pytest.approx(first["start_min"] - 15)
 
     def test_wishes_are_asked_for_and_taken_away_with_faults_told(self, visitor, demo_app):
         before = desk(demo_app).session().wanted

@@ -1,6 +1,6 @@
 """Results as plain JSON documents, with the names of the session file."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from iterum.core.charging import Charge
@@ -10,6 +10,7 @@ from iterum.core.matching import Group, LeftOut, Matching
 from iterum.core.packs import PackVerdict
 from iterum.core.planning.explain import BatchWhy, Relaxed
 from iterum.core.planning.plan import Plan
+from iterum.core.planning.problem import PlannedBatch
 from iterum.core.reasons import Reason
 from iterum.core.sizing import Sizing
 from iterum.wording import about, sentence
@@ -171,8 +172,13 @@ def charge_document(result: Charge) -> dict[str, Any]:
     }
 
 
-def plan_document(plan: Plan, whys: Sequence[BatchWhy] = (), relaxed: Sequence[Relaxed] = ()) -> dict[str, Any]:
-    """What `plan` prints; `whys` say why each batch is as it is, `relaxed` what would make the whole sooner."""
+def plan_document(
+    plan: Plan, whys: Sequence[BatchWhy] = (), relaxed: Sequence[Relaxed] = (), changed: Iterable[Reason] = ()
+) -> dict[str, Any]:
+    """What `plan` prints; `whys` say why each batch is as it is, `relaxed` what would make the whole sooner.
+
+    changed : what is otherwise than in the plan before.
+    """
     reasons = {why.batch: why.reasons for why in whys}
     return {
         "batches": [
@@ -220,6 +226,7 @@ def plan_document(plan: Plan, whys: Sequence[BatchWhy] = (), relaxed: Sequence[R
         "proved": plan.proved,
         "gap": tidy(plan.gap),
         "visits": plan.visits,
+        "changed": [{"code": item.code, "text": sentence(item)} for item in changed],
         "would_help": [
             {"code": item.reason.code, "text": sentence(item.reason), "saved_min": tidy(item.saved_min)}
             for item in relaxed
@@ -229,3 +236,13 @@ def plan_document(plan: Plan, whys: Sequence[BatchWhy] = (), relaxed: Sequence[R
             for use in plan.sources
         ],
     }
+
+
+def batches_from(document: Mapping[str, Any]) -> tuple[PlannedBatch, ...]:
+    """The batches of a plan document, back as core objects."""
+    names = ("board", "channel", "source", "current_a", "rate_c", "start_min", "lead_min", "end_min", "power_w",
+             "energy_in_wh", "power_in_w")  # fmt: skip
+    return tuple(
+        PlannedBatch(packs=tuple(item["packs"]), family=item["class"], **{name: item[name] for name in names})
+        for item in document["batches"]
+    )

@@ -8,7 +8,10 @@ from time import perf_counter
 
 from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
 from iterum.core.planning.plan import Plan, Planner, Progress
+from iterum.core.planning.problem import PlannedBatch
+from iterum.core.planning.replan import Replanner, changes
 from iterum.core.planning.search import Prefer
+from iterum.core.reasons import Reason
 from iterum.core.session import Session
 
 SEARCH_PART = 0.7
@@ -22,6 +25,15 @@ class Answer:
     plan: Plan
     whys: tuple[BatchWhy, ...]
     relaxed: tuple[Relaxed, ...]
+    changed: tuple[Reason, ...] = ()
+
+
+@dataclass(frozen=True)
+class Follow:
+    """An old plan that was followed so far: its batches, and the minute of it that is now."""
+
+    batches: tuple[PlannedBatch, ...]
+    now_min: float
 
 
 def make_plan(
@@ -30,15 +42,22 @@ def make_plan(
     seconds: float,
     on_progress: Callable[[Progress], None] = lambda _: None,
     stopped: Callable[[], bool] = lambda: False,
+    follow: Follow | None = None,
 ) -> Answer:
-    """Search for so many seconds, or until the plan is proved or somebody stops it."""
+    """Search for so many seconds, or until the plan is proved or somebody stops it.
+
+    follow : plan again from an old plan, leaving what runs alone and changing as little as can be.
+    """
     begun = perf_counter()
-    planner = Planner(session, prefer)
+    planner = Replanner(session, follow.batches, follow.now_min, prefer) if follow else Planner(session, prefer)
     for progress in planner.improve():
         on_progress(progress)
         if stopped() or perf_counter() > begun + SEARCH_PART * seconds:
             break
     plan = planner.plan()
+    if isinstance(planner, Replanner):
+        changed = changes(planner.kept.to_come, plan.batches[len(planner.kept.fixed) :])
+        return Answer(plan, explain(planner.problem.session, plan), (), changed)
     relaxed: list[Relaxed] = []
     until = max(begun + seconds, perf_counter() + (1 - SEARCH_PART) * seconds)
     widened = bottlenecks(session, plan) if plan.batches else iter(())
@@ -60,6 +79,7 @@ class PlanJob:
     seconds: float
     begun_at: datetime
     revision: int
+    follow: Follow | None = None
     progress: Progress | None = None
     answer: Answer | None = None
     defect: Exception | None = None
@@ -84,7 +104,8 @@ class PlanJob:
 
     def _run(self) -> None:
         try:
-            self.answer = make_plan(self.session, self.prefer, self.seconds, self._note, self._stop.is_set)
+            stopped = self._stop.is_set
+            self.answer = make_plan(self.session, self.prefer, self.seconds, self._note, stopped, self.follow)
         except Exception as error:  # handed on to whoever asks for the plan, who raises it
             self.defect = error
 
@@ -108,11 +129,11 @@ class PlanDesk:
         self._lock = threading.Lock()
         self.job: PlanJob | None = None
 
-    def begin(self, session: Session, prefer: Prefer, seconds: float, at: datetime, revision: int) -> PlanJob:
+    def begin(self, job: PlanJob) -> PlanJob:
         """Begin a search; one that runs is stopped, and its place taken."""
         with self._lock:
             if self.job is not None:
                 self.job.stop()
-            self.job = PlanJob(session, prefer, seconds, at, revision)
+            self.job = job
             self.job.start()
             return self.job

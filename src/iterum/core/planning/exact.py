@@ -103,7 +103,7 @@ class _Model:
 def _is_small(problem: Problem, needed: Mapping[str, int]) -> bool:
     """Whether every pack is to be charged, and there are few."""
     whole = all(needed[family] == len(members) for family, members in problem.families.items())
-    return whole and len(problem.packs) <= MOST_PACKS and not problem.wanted and not problem.busy_channels
+    return whole and len(problem.packs) <= MOST_PACKS and not problem.wanted and not problem.fixed
 
 
 def solve(

@@ -6,8 +6,8 @@ from itertools import islice
 
 from iterum.core.kit import Kit
 from iterum.core.matching import obstacles
-from iterum.core.planning.plan import Plan, PlannedBatch
-from iterum.core.planning.problem import Problem
+from iterum.core.planning.plan import Plan
+from iterum.core.planning.problem import PlannedBatch, Problem
 from iterum.core.planning.schedule import Gene, decode
 from iterum.core.planning.search import Prefer, Search
 from iterum.core.reasons import Reason, reason
@@ -28,12 +28,14 @@ class BatchWhy:
 
 
 def explain(session: Session, plan: Plan) -> tuple[BatchWhy, ...]:
-    """One entry a batch, in the order of the plan."""
+    """One entry a batch, in the order of the plan. `session` is the one that was planned, without packs that run."""
     problem = Problem(session)
     return tuple(BatchWhy(batch, _reasons(problem, plan, batch)) for batch in plan.batches)
 
 
 def _reasons(problem: Problem, plan: Plan, batch: PlannedBatch) -> tuple[Reason, ...]:
+    if not any(pack.id == batch.packs[0] for pack in problem.packs):
+        return (reason("replan_runs", end_min=batch.end_min),)
     found = [_waits_for(problem, plan, batch)]
     if len(batch.packs) == 1:
         found.append(_alone(problem, plan, batch))

@@ -7,7 +7,7 @@ from iterum.core.matching import plug_in_order, unfit
 from iterum.core.packs import Pack
 from iterum.core.planning.bounds import lower_bound_min
 from iterum.core.planning.exact import solve
-from iterum.core.planning.problem import RATE_PARTS, Problem
+from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
 from iterum.core.planning.schedule import Gene, Placed, Schedule, decode
 from iterum.core.planning.search import Found, Prefer, Score, Search, full_by, score_of
 from iterum.core.reasons import Reason, reason
@@ -15,29 +15,6 @@ from iterum.core.session import Session, Wish
 
 PROVED_WITHIN_MIN = 0.5
 """A plan within this of its bound counts as proved: times are rounded to a twentieth of a minute in the proof."""
-
-
-@dataclass(frozen=True)
-class PlannedBatch:
-    """One batch of a plan. `packs` in the order to plug them in; times in minutes from now.
-
-    start_min : the person begins to set it up. lead_min : charging begins. end_min : its packs are full, balancing
-    included. power_w : the most at the packs. energy_in_wh, power_in_w : at the source.
-    """
-
-    packs: tuple[str, ...]
-    family: str
-    board: str | None
-    channel: str
-    source: str | None
-    current_a: float
-    rate_c: float
-    start_min: float
-    lead_min: float
-    end_min: float
-    power_w: float
-    energy_in_wh: float
-    power_in_w: float
 
 
 @dataclass(frozen=True)
@@ -105,9 +82,14 @@ class Planner:
     """Plans one session. A plan is there at once and only gets better; take the best whenever."""
 
     def __init__(
-        self, session: Session, prefer: Prefer = Prefer.SOONEST, seed: int = 1, start: Sequence[Gene] = ()
+        self,
+        session: Session,
+        prefer: Prefer = Prefer.SOONEST,
+        seed: int = 1,
+        start: Sequence[Gene] = (),
+        fixed: tuple[PlannedBatch, ...] = (),
     ) -> None:
-        self.problem = Problem(session)
+        self.problem = Problem(session, fixed=fixed)
         self.prefer = prefer
         self.search = Search(self.problem, prefer, seed, start)
         self.bound_min = 0.0
@@ -265,6 +247,11 @@ class Planner:
                 for item in schedule.placed
                 for name, factor in self.problem.machines[item.gene.machine].uses
                 if name == f"source {source.id}"
+            ]
+            drawn += [
+                (batch.lead_min, batch.end_min, batch.power_in_w)
+                for batch in self.problem.fixed
+                if batch.source == source.id and batch.end_min > 0
             ]
             peak_w = max(
                 (sum(w for low, high, w in drawn if low <= start < high - 1e-9) for start, _, _ in drawn), default=0.0

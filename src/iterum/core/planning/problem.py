@@ -5,7 +5,7 @@ unlike parallel machines; a board, a channel and the person are unary resources;
 are cumulative ones; watt-hours of a source are a budget.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from math import ceil, inf
@@ -65,13 +65,36 @@ class Costs:
     energy_wh: float
 
 
+@dataclass(frozen=True)
+class PlannedBatch:
+    """One batch of a plan. `packs` in the order to plug them in; times in minutes from now.
+
+    start_min : the person begins to set it up. lead_min : charging begins. end_min : its packs are full, balancing
+    included. power_w : the most at the packs. energy_in_wh, power_in_w : at the source.
+    """
+
+    packs: tuple[str, ...]
+    family: str
+    board: str | None
+    channel: str
+    source: str | None
+    current_a: float
+    rate_c: float
+    start_min: float
+    lead_min: float
+    end_min: float
+    power_w: float
+    energy_in_wh: float
+    power_in_w: float
+
+
 @dataclass
 class Problem:
     """One session to plan. Answers about sets of packs are worked out once and kept."""
 
     session: Session
-    busy_channels: Mapping[str, float] = field(default_factory=dict)
-    """Channel id -> minute until which it is taken."""
+    fixed: tuple[PlannedBatch, ...] = ()
+    """Batches that are not to be moved: done, running, or about to be set up. Their packs are not in the session."""
     _may_join: dict[tuple[int, ...], bool] = field(default_factory=dict)
     _costs: dict[tuple[tuple[int, ...], int, int, int], Costs | None] = field(default_factory=dict)
     _known_minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)

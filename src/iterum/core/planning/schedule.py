@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from math import inf
 
-from iterum.core.planning.problem import Costs, Problem
+from iterum.core.planning.problem import Costs, PlannedBatch, Problem
 
 EPS = 1e-7
 VISIT_GAP_MIN = 5.0
@@ -95,15 +95,31 @@ class Bench:
     def __init__(self, problem: Problem) -> None:
         self.problem = problem
         self.setup_min = problem.rules.setup_min
-        self.channels: list[list[tuple[float, float]]] = [
-            [(0.0, problem.busy_channels[item.channel.id])] if item.channel.id in problem.busy_channels else []
-            for item in problem.machines
-        ]
+        self.channels: list[list[tuple[float, float]]] = [[] for _ in problem.machines]
         self.boards: list[list[tuple[float, float]]] = [[] for _ in problem.boards]
         self.person: list[tuple[float, float]] = []
         self.drawn: dict[str, list[tuple[float, float, float]]] = {name: [] for name in problem.limits_w}
         self.used_wh: dict[str, float] = {}
         self.usable_wh = {source.id: source.usable_wh for source in problem.kit.sources if source.usable_wh is not None}
+        for batch in problem.fixed:
+            self._book(batch)
+
+    def _book(self, batch: PlannedBatch) -> None:
+        """What a batch that is not to be moved takes."""
+        if batch.source is not None:
+            self.used_wh[batch.source] = self.used_wh.get(batch.source, 0.0) + batch.energy_in_wh
+        if batch.end_min <= 0:
+            return
+        for machine in self.problem.machines:
+            if machine.channel.id == batch.channel:
+                _insert(self.channels[machine.index], (batch.start_min, batch.end_min))
+                for name, factor in machine.uses:
+                    self.drawn[name].append((batch.lead_min, batch.end_min, batch.power_w * factor))
+        for index, board in enumerate(self.problem.boards):
+            if board.id == batch.board:
+                _insert(self.boards[index], (batch.start_min, batch.end_min))
+        if self.setup_min > 0:
+            _insert(self.person, (batch.start_min, batch.lead_min))
 
     def _earliest(self, machine: int, board: int, costs: Costs, release_min: float) -> float:
         """When this batch could start, every resource asked in turn until none objects."""

@@ -102,7 +102,7 @@ class Search:
         starts = [list(start)] if start else []
         starts += [by_rules(problem, self.needed), one_pack_a_channel(problem, self.needed)]
         starts += [boards_by_hand(problem, self.needed)]
-        tried = [self._found(tuple(genes)) for genes in starts]
+        tried = [self.found(tuple(genes)) for genes in starts]
         self.best = min(tried, key=lambda found: found.score)
         self.iterations = 0
 
@@ -118,7 +118,8 @@ class Search:
             needed[wish.family] = min(max(needed.get(wish.family, 0), short), counts.get(wish.family, 0))
         return needed
 
-    def _found(self, genes: tuple[Gene, ...]) -> Found:
+    def found(self, genes: tuple[Gene, ...]) -> Found:
+        """A list of batches with its times and its score."""
         schedule = decode(self.problem, genes)
         assert schedule is not None
         return Found(genes, schedule, score_of(self.problem, schedule, self.prefer), getattr(self, "iterations", 0))

@@ -73,10 +73,11 @@ class DayStrip:
 
 def visits(batches: Sequence[Mapping[str, Any]]) -> list[tuple[float, float, list[int]]]:
     """(start, end, numbers of batches) of each visit, numbers from 0 in the order of the plan."""
-    setups = [(batch["start_min"], batch["lead_min"]) for batch in batches]
+    ahead = [number for number, batch in enumerate(batches) if batch["lead_min"] > 0 or batch["start_min"] >= 0]
+    setups = [(batches[number]["start_min"], batches[number]["lead_min"]) for number in ahead]
     return [
-        (min(setups[number][0] for number in numbers), max(setups[number][1] for number in numbers), numbers)
-        for numbers in visits_of(setups)
+        (max(min(setups[at][0] for at in found), 0.0), max(setups[at][1] for at in found), [ahead[at] for at in found])
+        for found in visits_of(setups)
     ]
 
 
@@ -85,7 +86,8 @@ def _steps(batches: Sequence[Mapping[str, Any]], source: str | None) -> list[tup
     changes: dict[float, float] = {}
     for batch in batches:
         if batch["source"] == source:
-            changes[batch["lead_min"]] = changes.get(batch["lead_min"], 0.0) + batch["power_in_w"]
+            lead_min = max(batch["lead_min"], 0.0)
+            changes[lead_min] = changes.get(lead_min, 0.0) + batch["power_in_w"]
             changes[batch["end_min"]] = changes.get(batch["end_min"], 0.0) - batch["power_in_w"]
     found, watts = [(0.0, 0.0)], 0.0
     for minute in sorted(changes):
@@ -128,10 +130,11 @@ def draw(
         y += LANE + ROW_GAP
     bars = []
     for number, batch in enumerate(batches):
-        x, end_x = along(batch["start_min"]), along(batch["end_min"])
+        x, end_x = along(max(batch["start_min"], 0.0)), along(batch["end_min"])
         ends = (made_at + timedelta(minutes=batch["end_min"])).astimezone().strftime("%H:%M")
+        lead_x, lane_y = along(max(batch["lead_min"], 0.0)), lanes[channels.index(batch["channel"])].y
         bars.append(
-            Bar(number, x, along(batch["lead_min"]), round(end_x - x, 1), lanes[channels.index(batch["channel"])].y,
+            Bar(number, x, lead_x, round(end_x - x, 1), lane_y,
                 STRIPES[families.index(batch["class"]) % len(STRIPES)], _bar_texts(batch, end_x - x),
                 ends if end_x - x >= 150 else "")
         )  # fmt: skip

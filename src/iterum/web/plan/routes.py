@@ -6,8 +6,8 @@ from werkzeug.wrappers import Response
 from iterum.core.planning.search import Prefer
 from iterum.core.session import Wish
 from iterum.exchange.faults import structural_faults
-from iterum.exchange.results import plan_document
-from iterum.services.planning import PlanJob
+from iterum.exchange.results import batches_from, plan_document
+from iterum.services.planning import Follow, PlanJob
 from iterum.store.repository import KeptPlan
 from iterum.web.context import desk, now, plan_desk
 from iterum.web.plan.views import plan_page
@@ -30,7 +30,8 @@ def _kept(job: PlanJob | None) -> PlanJob | None:
     if job.defect is not None:
         raise job.defect
     if job.answer is not None:
-        document = plan_document(job.answer.plan, job.answer.whys, job.answer.relaxed)
+        answer = job.answer
+        document = plan_document(answer.plan, answer.whys, answer.relaxed, answer.changed)
         desk().keep_plan(KeptPlan(job.begun_at, job.prefer.value, document, job.revision))
     return None
 
@@ -57,7 +58,11 @@ def begin() -> Response:
     """Start a search from what is true now."""
     prefer = Prefer(request.form.get("prefer", Prefer.SOONEST.value))
     seconds = min(max(request.form.get("seconds", 5.0, type=float), 0.5), 60.0)
-    job = plan_desk().begin(desk().session(), prefer, seconds, now(), desk().revision())
+    follow = None
+    kept = desk().latest_plan()
+    if kept is not None and request.form.get("follow") == "yes":
+        follow = Follow(batches_from(kept.document), (now() - kept.made_at).total_seconds() / 60)
+    job = plan_desk().begin(PlanJob(desk().session(), prefer, seconds, now(), desk().revision(), follow))
     job.wait(0.4)  # a small session is planned by then, and the page arrives whole
     return redirect(url_for("plan.page"))
 

@@ -1,0 +1,152 @@
+"""Planning again from what is true now: what runs stays, what is done is done, and as little as can be changes."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from iterum.core.planning.plan import Plan, Planner
+from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
+from iterum.core.planning.schedule import Gene
+from iterum.core.planning.search import Prefer
+from iterum.core.reasons import Reason, reason
+from iterum.core.session import Session
+
+FROZEN_MIN = 5.0
+"""A batch that is to be set up within this is not moved any more: hands are on it."""
+WORTH_MIN = 3.0
+"""A change must save this much, or let more be charged, or meet what was late."""
+SAME_MIN = 1.0
+"""A batch that moves by less has not moved."""
+
+
+@dataclass(frozen=True)
+class Kept:
+    """What of an old plan holds at a moment: batches done, batches fixed (running or about to be), batches to come.
+
+    Times of `fixed` and `to_come` are from that moment on: a running batch begins before 0.
+    """
+
+    done: tuple[PlannedBatch, ...]
+    fixed: tuple[PlannedBatch, ...]
+    to_come: tuple[PlannedBatch, ...]
+
+
+def kept_at(batches: Sequence[PlannedBatch], now_min: float) -> Kept:
+    """Sort a plan that was followed so far by what has become of each batch at minute `now_min`."""
+    shifted = [
+        replace(
+            batch,
+            start_min=batch.start_min - now_min,
+            lead_min=batch.lead_min - now_min,
+            end_min=batch.end_min - now_min,
+        )
+        for batch in batches
+    ]
+    return Kept(
+        done=tuple(batch for batch in shifted if batch.end_min <= 0),
+        fixed=tuple(batch for batch in shifted if batch.start_min <= FROZEN_MIN and batch.end_min > 0),
+        to_come=tuple(batch for batch in shifted if batch.start_min > FROZEN_MIN),
+    )
+
+
+def _genes(problem: Problem, batches: Sequence[PlannedBatch]) -> list[Gene]:
+    """The batches still to come as genes; those whose packs or company are gone fall apart into single packs."""
+    index = {pack.id: number for number, pack in enumerate(problem.packs)}
+    machines = {machine.channel.id: machine.index for machine in problem.machines}
+    found, used = [], set()
+    for batch in batches:
+        members = tuple(sorted(index[tag] for tag in batch.packs if tag in index))
+        if not members or not problem.machines:
+            continue
+        machine = machines.get(batch.channel, 0)
+        used |= set(members)
+        if problem.may_join(members) and problem.boards_for(members):
+            found.append(Gene(members, machine, _part(problem, members, machine, batch)))
+        else:
+            found += [Gene((member,), machine) for member in members]
+    if not problem.wanted:
+        found += [Gene((number,), 0) for number in range(len(problem.packs)) if number not in used and problem.machines]
+    return found
+
+
+def _part(problem: Problem, members: tuple[int, ...], machine: int, batch: PlannedBatch) -> int:
+    """The part of the amps that comes nearest to what the batch had."""
+    board = problem.boards_for(members)[0]
+    costs = [problem.costs(members, machine, board, part) for part in range(len(RATE_PARTS))]
+    off = [abs(item.current_a - batch.current_a) if item else float("inf") for item in costs]
+    return off.index(min(off))
+
+
+class Replanner(Planner):
+    """A planner that starts from an old plan and leaves what runs alone."""
+
+    def __init__(
+        self,
+        session: Session,
+        batches: Sequence[PlannedBatch],
+        now_min: float,
+        prefer: Prefer = Prefer.SOONEST,
+        seed: int = 1,
+    ) -> None:
+        self.kept = kept_at(batches, now_min)
+        away = {tag for batch in (*self.kept.done, *self.kept.fixed) for tag in batch.packs}
+        self.before = self.kept.to_come
+        rest = replace(session, packs=tuple(pack for pack in session.packs if pack.id not in away))
+        done = {batch.family: 0 for batch in (*self.kept.done, *self.kept.fixed)}
+        for batch in (*self.kept.done, *self.kept.fixed):
+            done[batch.family] += len(batch.packs)
+        wanted = tuple(
+            replace(wish, count=wish.count - done.get(wish.family, 0), at_min=wish.at_min - now_min)
+            for wish in session.wanted
+            if wish.count > done.get(wish.family, 0)
+        )
+        self.session = replace(rest, wanted=wanted)
+        problem = Problem(self.session, fixed=(*self.kept.done, *self.kept.fixed))
+        self.asked = bool(session.wanted)
+        if self.asked and not wanted:  # all that was asked for is full or on its way
+            problem = Problem(replace(self.session, packs=()), fixed=problem.fixed)
+        self.loyal = tuple(_genes(problem, self.kept.to_come))
+        super().__init__(problem.session, prefer, seed, self.loyal, problem.fixed)
+
+    def plan(self) -> Plan:
+        """The old plan repaired, or the better one where it is worth a change; running batches first."""
+        if self.loyal:
+            repaired, best = self.search.found(self.loyal), self.search.best
+            worth = (
+                best.score.missing < repaired.score.missing
+                or best.score.late_min < repaired.score.late_min - 1e-6
+                or best.schedule.makespan_min <= repaired.schedule.makespan_min - WORTH_MIN
+            )
+            if not worth:
+                self.search.best = repaired
+        plan = super().plan()
+        ends = [batch.end_min for batch in self.kept.fixed]
+        return replace(
+            plan,
+            batches=(*self.kept.fixed, *plan.batches),
+            makespan_min=max([plan.makespan_min, *ends]),
+            bound_min=max([plan.bound_min, *ends]),
+        )
+
+
+def changes(old: Sequence[PlannedBatch], new: Sequence[PlannedBatch]) -> tuple[Reason, ...]:
+    """What a new plan does otherwise than the old one, both counted from the same moment."""
+    found: list[Reason] = []
+    before = {frozenset(batch.packs): batch for batch in old}
+    after = {frozenset(batch.packs): batch for batch in new}
+    for packs, batch in after.items():
+        was = before.get(packs)
+        if was is None:
+            found.append(reason("replan_new", packs=batch.packs, channel=batch.channel, start_min=batch.start_min))
+        elif was.channel != batch.channel or abs(was.start_min - batch.start_min) > SAME_MIN:
+            found.append(
+                reason(
+                    "replan_moved",
+                    packs=batch.packs,
+                    channel=batch.channel,
+                    was_channel=was.channel,
+                    start_min=batch.start_min,
+                    was_min=was.start_min,
+                )
+            )
+    found += [reason("replan_gone", packs=was.packs) for packs, was in before.items() if packs not in after]
+    return tuple(found) or (reason("replan_same"),)

@@ -1,0 +1,92 @@
+"""Planning again: what runs stays, what is done is done, and as little as can be changes."""
+
+from dataclasses import replace
+from itertools import islice
+
+import pytest
+
+from iterum.core.packs import Condition
+from iterum.core.planning.plan import Planner
+from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes, kept_at
+from iterum.demo import demo_session
+from iterum.wording import sentence
+
+SESSION = replace(demo_session(), wanted=())
+
+
+@pytest.fixture(scope="module")
+def old():
+    planner = Planner(SESSION)
+    for _ in islice(planner.improve(), 8):
+        pass
+    return planner.plan()
+
+
+def again(session, old, now_min, chunks=6):
+    planner = Replanner(session, old.batches, now_min)
+    for _ in islice(planner.improve(), chunks):
+        pass
+    return planner, planner.plan()
+
+
+def test_when_all_went_as_planned_nothing_changes(old):
+    for now_min in (0.0, 30.0, 70.0):
+        planner, new = again(SESSION, old, now_min)
+        told = changes(planner.kept.to_come, new.batches[len(planner.kept.fixed) :])
+        assert [item.code for item in told] == ["replan_same"], [sentence(item) for item in told]
+        assert new.makespan_min == pytest.approx(old.makespan_min - now_min, abs=0.2)
+
+
+def test_running_batches_and_those_about_to_be_set_up_stay_as_they_are(old):
+    now_min = 30.0
+    _, new = again(SESSION, old, now_min)
+    for batch in old.batches:
+        if batch.start_min - now_min <= FROZEN_MIN and batch.end_min > now_min:
+            same = next(item for item in new.batches if item.packs == batch.packs)
+            assert (same.channel, same.board, same.current_a) == (batch.channel, batch.board, batch.current_a)
+            assert same.start_min == pytest.approx(batch.start_min - now_min)
+    for one in new.batches:
+        for other in new.batches:
+            if one is not other and one.channel == other.channel:
+                assert one.end_min <= other.start_min + 1e-6 or other.end_min <= one.start_min + 1e-6
+
+
+def test_done_packs_are_done_and_their_energy_is_spent(old):
+    kept = kept_at(old.batches, 75.0)
+    assert kept.done
+    _, new = again(SESSION, old, 75.0)
+    done = {tag for batch in kept.done for tag in batch.packs}
+    assert not done & {tag for batch in new.batches for tag in batch.packs}
+    used = {use.id: use.used_wh for use in new.sources}
+    assert used == pytest.approx({use.id: use.used_wh for use in old.sources}, rel=0.02)
+
+
+def test_a_hurt_pack_is_planned_no_more_and_the_rest_goes_on(old):
+    hurt = next(batch for batch in old.batches if batch.start_min > 40 and len(batch.packs) > 2).packs[0]
+    session = replace(SESSION, packs=tuple(
+        replace(pack, condition=Condition.DAMAGED) if pack.id == hurt else pack for pack in SESSION.packs))  # fmt: skip
+    planner, new = again(session, old, 30.0)
+    assert hurt not in {tag for batch in new.batches for tag in batch.packs}
+    assert hurt in {left.pack.id for left in new.left_out}
+    told = " ".join(sentence(item) for item in changes(planner.kept.to_come, new.batches[len(planner.kept.fixed) :]))
+    assert hurt in told
+
+
+def test_a_lost_channel_is_planned_around(old):
+    lost = "Small-1"
+    kit = replace(SESSION.kit, chargers=tuple(item for item in SESSION.kit.chargers if item.id != "small"))
+    planner, new = again(replace(SESSION, kit=kit), old, 30.0)
+    assert all(batch.channel != lost or batch in planner.kept.fixed for batch in new.batches)
+    expected = {pack for batch in planner.kept.to_come for pack in batch.packs}
+    assert expected <= {tag for batch in new.batches for tag in batch.packs}
+
+
+def test_a_small_gain_is_not_worth_a_change(old):
+    planner = Replanner(SESSION, old.batches, 10.0)
+    loyal = planner.search.found(planner.loyal)
+    for _ in islice(planner.improve(), 12):
+        pass
+    new = planner.plan()
+    assert new.makespan_min <= loyal.schedule.makespan_min + 2  # the full model adds a little
+    if new.genes != planner.loyal:
+        assert new.makespan_min <= loyal.schedule.makespan_min - 1
