@@ -45,9 +45,10 @@ def main(names: list[str]) -> None:
         store = Store(path)
         desk = Desk(store)
         load_demo(desk, MORNING)
-        answer = make_plan(replace(desk.session(), wanted=()), Prefer.SOONEST, 8)
-        document = plan_document(answer.plan, answer.whys, answer.relaxed)
-        desk.keep_plan(KeptPlan(MORNING, "soonest", document, desk.revision()))
+        for prefer in reversed(list(Prefer)):
+            answer = make_plan(replace(desk.session(), wanted=()), prefer, 6)
+            document = plan_document(answer.plan, answer.whys, answer.relaxed)
+            desk.keep_plan(KeptPlan(MORNING, prefer.value, document, desk.revision()))
         store.close()
         with running(path, lambda: MORNING) as address, chromium() as browser:
             for name in names or VIEWS:

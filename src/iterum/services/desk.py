@@ -154,10 +154,14 @@ class Desk:
         with self._store.writing(changes_session=False) as repository:
             repository.add_plan(plan)
 
-    def latest_plan(self) -> KeptPlan | None:
-        """The plan made last."""
+    def latest_plans(self) -> tuple[KeptPlan, ...]:
+        """The plan taken last, then those made at the same moment by other preferences."""
         with self._store.reading() as repository:
-            return repository.latest_plan()
+            return repository.latest_plans()
+
+    def latest_plan(self) -> KeptPlan | None:
+        """The plan taken last."""
+        return next(iter(self.latest_plans()), None)
 
     def choose_group(self, choice: GroupChoice) -> None:
         """Keep which group was last put on which board and channel."""

@@ -72,16 +72,17 @@ def make_plan(
 
 @dataclass
 class PlanJob:
-    """One search that runs, or ran."""
+    """One search that runs, or ran: by one preference, or by several to compare, which share its seconds."""
 
     session: Session
-    prefer: Prefer
+    preferences: tuple[Prefer, ...]
     seconds: float
     begun_at: datetime
     revision: int
     follow: Follow | None = None
     progress: Progress | None = None
-    answer: Answer | None = None
+    answers: dict[Prefer, Answer] = field(default_factory=dict)
+    done: bool = False
     defect: Exception | None = None
     _stop: threading.Event = field(default_factory=threading.Event)
     _begun_s: float = field(default_factory=perf_counter)
@@ -90,7 +91,7 @@ class PlanJob:
     @property
     def running(self) -> bool:
         """Whether it is still at work."""
-        return self.answer is None and self.defect is None
+        return not self.done and self.defect is None
 
     @property
     def elapsed_s(self) -> float:
@@ -104,8 +105,16 @@ class PlanJob:
 
     def _run(self) -> None:
         try:
-            stopped = self._stop.is_set
-            self.answer = make_plan(self.session, self.prefer, self.seconds, self._note, stopped, self.follow)
+            for prefer in self.preferences:
+                self.answers[prefer] = make_plan(
+                    self.session,
+                    prefer,
+                    self.seconds / len(self.preferences),
+                    self._note,
+                    self._stop.is_set,
+                    self.follow,
+                )
+            self.done = True
         except Exception as error:  # handed on to whoever asks for the plan, who raises it
             self.defect = error
 

@@ -262,10 +262,15 @@ class Repository:
         """Keep a plan; earlier ones stay."""
         self._connection.execute(insert(tables.plans).values(vars(plan)))
 
-    def latest_plan(self) -> KeptPlan | None:
-        """The plan made last."""
-        row = self._connection.execute(select(tables.plans).order_by(tables.plans.c.key.desc()).limit(1)).first()
-        return None if row is None else KeptPlan(row.made_at, row.prefer, dict(row.document), row.revision)
+    def latest_plans(self) -> tuple[KeptPlan, ...]:
+        """The plan taken last, then those made at the same moment by other preferences, to compare it with."""
+        plans = tables.plans
+        last = select(plans.c.made_at).order_by(plans.c.key.desc()).limit(1).scalar_subquery()
+        rows = self._rows(select(plans).where(plans.c.made_at == last).order_by(plans.c.key.desc()))
+        found: dict[str, KeptPlan] = {}
+        for row in rows:
+            found.setdefault(row.prefer, KeptPlan(row.made_at, row.prefer, dict(row.document), row.revision))
+        return tuple(found.values())
 
     def hand_moves(self) -> tuple[HandMove, ...]:
         """Packs moved by hand, oldest first."""

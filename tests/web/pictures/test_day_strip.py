@@ -46,5 +46,5 @@ def test_set_ups_within_minutes_are_one_visit_and_peak_and_limit_are_told():
     assert len(strip.visits) == 2
     assert strip.peak[2] == "280 W"
     assert strip.power_limit_y is not None
-    assert strip.power_text == "Leisure battery, limit 300 W"
+    assert (strip.power_text, strip.power_limit_text) == ("Leisure battery", "limit 300 W")
     assert strip.bank_text == "Leisure battery, 620 of 700 Wh left"

@@ -45,10 +45,15 @@ class Score:
         return 1e4 * self.missing + 20 * self.late_min + self.first + 0.02 * self.second + 0.01 * self.third
 
 
+KIND_C = 0.5
+"""Slower than this is no gentler. Common practice, no source: below 1C when there is time."""
+
+
 def mean_rate_c(schedule: Schedule) -> float:
-    """Mean C over packs."""
+    """Mean C over packs, rates under `KIND_C` counted as that."""
     count = sum(len(item.gene.members) for item in schedule.placed)
-    return sum(item.costs.rate_c * len(item.gene.members) for item in schedule.placed) / count if count else 0.0
+    total_c = sum(max(item.costs.rate_c, KIND_C) * len(item.gene.members) for item in schedule.placed)
+    return total_c / count if count else 0.0
 
 
 def full_by(problem: Problem, schedule: Schedule, family: str) -> list[float]:

@@ -64,6 +64,7 @@ class DayStrip:
     power: str
     power_limit_y: float | None
     power_text: str
+    power_limit_text: str
     peak: tuple[float, float, str] | None
     bank_y: float
     bank: str
@@ -202,11 +203,11 @@ def _power(
         path += f"H{along(minute)}V{up(watts)}"
         last_y = up(watts)
     at = next(minute for minute, watts in steps if watts == peak)
-    text = f"{names.get(source or '', source or 'mains')}" + (f", limit {limit_w:.0f} W" if limit_w else "")
     return {
         "power": f"{path}V{up(0)}Z" if last_y != up(0) else f"{path}Z",
         "power_limit_y": up(shown) if shown else None,
-        "power_text": text,
+        "power_text": names.get(source or "", source or "mains"),
+        "power_limit_text": f"limit {limit_w:.0f} W" if limit_w else "",
         "peak": (along(at), up(peak), f"{peak:.0f} W"),
     }
 

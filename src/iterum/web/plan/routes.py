@@ -1,6 +1,7 @@
 """Addresses of the Plan page."""
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response
 
 from iterum.core.planning.search import Prefer
@@ -15,6 +16,7 @@ from iterum.web.plan.views import plan_page
 blueprint = Blueprint("plan", __name__, url_prefix="/plan", template_folder="templates")
 
 SECONDS = (2.0, 5.0, 20.0)
+COMPARE = "compare"
 PREFERENCES = {
     Prefer.SOONEST: "All full soonest",
     Prefer.GENTLEST: "Gentlest on the packs",
@@ -29,10 +31,9 @@ def _kept(job: PlanJob | None) -> PlanJob | None:
     plan_desk().job = None
     if job.defect is not None:
         raise job.defect
-    if job.answer is not None:
-        answer = job.answer
+    for prefer, answer in reversed(job.answers.items()):  # the first is taken last, so it is the one in force
         document = plan_document(answer.plan, answer.whys, answer.relaxed, answer.changed)
-        desk().keep_plan(KeptPlan(job.begun_at, job.prefer.value, document, job.revision))
+        desk().keep_plan(KeptPlan(job.begun_at, prefer.value, document, job.revision))
     return None
 
 
@@ -40,29 +41,32 @@ def _kept(job: PlanJob | None) -> PlanJob | None:
 def page() -> str:
     """The latest plan, or what to do first; a search that runs shows how far it is."""
     job = _kept(plan_desk().job)
-    kept = desk().latest_plan()
+    plans = desk().latest_plans()
     session = desk().session()
-    shown = plan_page(kept, session, desk().revision()) if kept else None
+    shown = plan_page(plans[0], session, desk().revision()) if plans else None
     chosen = request.args.get("batch", type=int)
-    return render_template("plan/page.html", job=job, shown=shown, chosen=chosen, wishes=session.wanted, faults={},
-                           typed={}, **_choices())  # fmt: skip
+    more = {"job": job, "chosen": chosen, "faults": {}, "typed": {}, "plans": plans, **_choices()}
+    return render_template("plan/page.html", shown=shown, wishes=session.wanted, **more)
 
 
 def _choices() -> dict[str, object]:
     families = dict.fromkeys(pack.family for pack in desk().session().packs)
-    return {"preferences": PREFERENCES, "seconds": SECONDS, "families": list(families)}
+    return {"preferences": PREFERENCES, "seconds": SECONDS, "families": list(families), "compare": COMPARE}
 
 
 @blueprint.post("")
 def begin() -> Response:
     """Start a search from what is true now."""
-    prefer = Prefer(request.form.get("prefer", Prefer.SOONEST.value))
+    asked = request.form.get("prefer", Prefer.SOONEST.value)
+    preferences = tuple(Prefer) if asked == COMPARE else tuple(item for item in Prefer if item == asked)
     seconds = min(max(request.form.get("seconds", 5.0, type=float), 0.5), 60.0)
+    if not preferences:
+        raise BadRequest("No such preference.")
     follow = None
     kept = desk().latest_plan()
     if kept is not None and request.form.get("follow") == "yes":
         follow = Follow(batches_from(kept.document), (now() - kept.made_at).total_seconds() / 60)
-    job = plan_desk().begin(PlanJob(desk().session(), prefer, seconds, now(), desk().revision(), follow))
+    job = plan_desk().begin(PlanJob(desk().session(), preferences, seconds, now(), desk().revision(), follow))
     job.wait(0.4)  # a small session is planned by then, and the page arrives whole
     return redirect(url_for("plan.page"))
 
@@ -84,6 +88,17 @@ def stop() -> Response:
         job.stop()
         job.wait(10)
     return redirect(url_for("plan.page"))
+
+
+@blueprint.post("/take")
+def take() -> Response:
+    """Take one of the plans that were compared."""
+    for kept in desk().latest_plans():
+        if kept.prefer == request.form.get("prefer"):
+            desk().keep_plan(kept)
+            flash(f"Taken: {PREFERENCES[Prefer(kept.prefer)].lower()}.")
+            return redirect(url_for("plan.page"))
+    raise KeyError("prefer")
 
 
 @blueprint.get("/sheet")
