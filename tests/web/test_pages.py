@@ -236,7 +236,7 @@ class TestWhatFlows:
         page = newcomer.get(f"/what-if?a_count={count}&b_count=0&amps=40&watts=900").text
         assert len(re.findall(r'<th scope="row">A\d*</th>', page)) >= count
         tags = re.findall(r'class="t-small">(A\d*)<', page)
-        assert len(tags) == (0 if count == 1 else 2)
+        assert len(set(tags)) == (0 if count == 1 else 2)
 
     def test_a_question_that_makes_no_sense_is_told_field_by_field(self, newcomer):
         answer = newcomer.get("/what-if?cells=0&a_v=many&b_count=41")

@@ -108,10 +108,9 @@ class Repository:
         """Packs in use (or the retired ones), in the order of their tags, each with its reading in force."""
         packs = tables.packs
         rule = packs.c.retired_at.is_not(None) if retired else packs.c.retired_at.is_(None)
-        latest = self._latest_readings()
-        return tuple(
-            _pack(row, latest.get(row.key)) for row in self._rows(select(packs).where(rule).order_by(packs.c.id))
-        )
+        rows = self._rows(select(packs).where(rule).order_by(packs.c.id))
+        latest = self._latest_readings() if rows else {}
+        return tuple(_pack(row, latest.get(row.key)) for row in rows)
 
     def _pack_key(self, pack_id: str) -> int:
         """The row of a pack. Raises KeyError when there is none."""

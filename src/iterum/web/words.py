@@ -7,6 +7,7 @@ from typing import Any
 
 from markupsafe import Markup, escape
 
+from iterum.core.packs import Condition, Level, PackVerdict
 from iterum.wording import about, family_label, minutes, plain, sentence
 
 NO_BREAK = "\u00a0"
@@ -57,13 +58,27 @@ def charge_range(soc: Any) -> str:
     return f"{text} (estimate)" if soc.estimate else text
 
 
-FILTERS: dict[str, Callable[..., str]] = {
+def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
+    """The glyph and the word for what may be done with a pack."""
+    if verdict.pack.condition is Condition.DAMAGED or (verdict.level is Level.STOP and not verdict.charges):
+        return "apart", "Keep apart"
+    if verdict.pack.reading is None:
+        return "unmeasured", "To measure"
+    if verdict.full:
+        return "full", "Full"
+    if not verdict.joins:
+        return "alone", "Alone"
+    return ("care", "Look first") if verdict.level is Level.LOOK else ("ok", "Can share")
+
+
+FILTERS: dict[str, Callable[..., Any]] = {
     "volts": volts,
     "amps": amps,
     "clock": clock,
     "day": day,
     "letter": letter,
     "tags": tags,
+    "verdict_mark": verdict_mark,
     "charge_range": charge_range,
     "plain": plain,
     "minutes": minutes,

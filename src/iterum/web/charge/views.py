@@ -46,6 +46,7 @@ class DialPage:
     picture: pinch.Pinch | None
     charge: Charge | None
     charge_picture: curves.ChargePicture | None
+    charge_small: curves.ChargePicture | None
     watts_cost_min: float
     boards: tuple[Board, ...]
     channels: tuple[tuple[Charger, Channel], ...]
@@ -126,6 +127,7 @@ def dial_page(session: Session, ids: Sequence[str], choice: Choice) -> DialPage:
         picture=pinch.draw(sizing, setup is None or setup.board is None) if sizing else None,
         charge=predicted,
         charge_picture=curves.draw_charge(predicted, cells, end_v) if predicted else None,
+        charge_small=curves.draw_charge(predicted, cells, end_v, curves.PHONE_WIDTH) if predicted else None,
         watts_cost_min=watts_cost_min(packs, setup, session.rules, sizing) if sizing and setup else 0.0,
         boards=tuple(board for board in session.kit.boards if board.takes(cells)),
         channels=tuple(session.kit.channels()),

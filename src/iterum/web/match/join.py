@@ -9,7 +9,7 @@ from iterum.core.matching import Group, judge_group
 from iterum.core.packs import Level, Pack
 from iterum.core.reasons import Reason
 from iterum.core.rules import HouseRules, JoinOrder
-from iterum.web.pictures.curves import EveningPicture, draw_evening
+from iterum.web.pictures.curves import PHONE_WIDTH, EveningPicture, draw_evening
 from iterum.wording import minutes
 
 
@@ -29,6 +29,7 @@ class JoinPage:
     group: Group
     evening: Evening
     picture: EveningPicture
+    small: EveningPicture
     steps: tuple[JoinStep, ...]
     ways: tuple[Reason, ...]
 
@@ -83,6 +84,7 @@ def join_page(packs: Sequence[Pack], board: Board | None, rules: HouseRules) -> 
         group=group,
         evening=evening,
         picture=draw_evening(evening, packs, rules),
+        small=draw_evening(evening, packs, rules, PHONE_WIDTH),
         steps=join_steps(evening, group.plug_in_order, rules),
         ways=ways_out(packs, rules, lead_mohm) if evening.level is Level.STOP and group.allowed else (),
     )

@@ -106,7 +106,7 @@ def match_page(
             mine[index],
             ladder.draw(
                 [group], (), session.rules, soc, [_head(mine[index])],
-                width=360.0, height=300.0, first_letter=index,
+                width=360.0, height=380.0, first_letter=index,
             ),
             joined(mine[index]),
         )

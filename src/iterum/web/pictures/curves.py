@@ -13,7 +13,7 @@ from iterum.core.packs import Pack
 from iterum.core.rules import HouseRules
 from iterum.web.pictures.scale import Scale
 
-WIDTH, HEIGHT = 745.0, 300.0
+WIDTH, PHONE_WIDTH, HEIGHT = 745.0, 350.0, 300.0
 LEFT, RIGHT, TOP, BOTTOM = 58.0, 66.0, 26.0, 38.0
 NAMED_LINES = 8
 """With more packs than this only the outermost lines carry their tag; the table names every one."""
@@ -51,6 +51,8 @@ class EveningPicture:
     limits_y: tuple[float, ...]
     marks: tuple[Mark, ...]
     label: str
+    width: float
+    right: float
 
 
 @dataclass(frozen=True)
@@ -67,6 +69,8 @@ class ChargePicture:
     end_low_x: float
     end_high_x: float
     label: str
+    width: float
+    right: float
 
 
 def _path(points: Sequence[tuple[float, float]]) -> str:
@@ -96,12 +100,13 @@ def _apart(lines: list[Line]) -> tuple[Line, ...]:
     return tuple(found)
 
 
-def draw_evening(evening: Evening, packs: Sequence[Pack], rules: HouseRules) -> EveningPicture:
+def draw_evening(evening: Evening, packs: Sequence[Pack], rules: HouseRules, width: float = WIDTH) -> EveningPicture:
     """How the currents of a group die down; positive is being charged."""
     trace = evening.trace
     rates = trace.current_a / np.array([pack.capacity_ah for pack in packs])
     end_s = max(float(trace.t_s[-1]), 60.0)
-    along = Scale(log10(FIRST_S), log10(end_s), LEFT, WIDTH - RIGHT)
+    right = width - (RIGHT if width == WIDTH else 30.0)
+    along = Scale(log10(FIRST_S), log10(end_s), LEFT, right)
     top_c = max(float(np.abs(rates).max()) * 1.08, 0.5)
     up = Scale(-top_c, top_c, HEIGHT - BOTTOM, TOP)
 
@@ -120,28 +125,40 @@ def draw_evening(evening: Evening, packs: Sequence[Pack], rules: HouseRules) -> 
     for seconds, text in ((evening.balance_s, "balance leads"), (evening.settled_s, "charging")):
         if seconds is not None and seconds > 1:
             x = at_s(seconds)
-            marks.append(Mark(x, text, "end" if x > WIDTH / 2 else "start"))
+            marks.append(Mark(x, text, "end" if x > width / 2 else "start"))
     limits = (rules.join_peak_c, -rules.join_peak_c) if rules.join_peak_c is not None else ()
     peak = max(evening.packs, key=lambda item: item.peak_rate_c)
     return EveningPicture(
         lines=_apart(lines),
-        ticks_x=tuple((at_s(seconds), text) for seconds, text in ticks if seconds <= end_s * 1.01),
+        ticks_x=_uncrowded([(at_s(seconds), text) for seconds, text in ticks if seconds <= end_s * 1.01]),
         ticks_y=tuple((up(value), f"{value:+g}" if value else "0") for value in up.ticks(up.step_for(36))),
         zero_y=up(0),
         limits_y=tuple(up(value) for value in limits if abs(value) <= top_c),
         marks=tuple(marks),
         label=f"Currents after joining: {peak.id} sees the most, {peak.peak_rate_c:.1f}C, dying down. "
         "The table beside says the same.",
+        width=width,
+        right=right,
     )
 
 
-def draw_charge(result: Charge, cells: int, end_v: float) -> ChargePicture:
+def _uncrowded(ticks: Sequence[tuple[float, str]]) -> tuple[tuple[float, str], ...]:
+    """Ticks whose words would touch those before them left out; the last one always stands."""
+    found = [ticks[-1]]
+    for x, text in reversed(ticks[:-1]):
+        if found[-1][0] - x >= 46:
+            found.append((x, text))
+    return tuple(found[::-1])
+
+
+def draw_charge(result: Charge, cells: int, end_v: float, width: float = WIDTH) -> ChargePicture:
     """A predicted charge: volts per cell, and amps beneath."""
     trace = result.trace
     minutes = trace.t_s / 60
     cell_v = trace.node_v / cells
     last_min = max(result.minutes_high, result.minutes, 1.0)
-    along = Scale(0, last_min * 1.02, LEFT, WIDTH - RIGHT)
+    right = width - RIGHT
+    along = Scale(0, last_min * 1.02, LEFT, right)
     up = Scale(min(float(cell_v.min()), end_v - 0.1) - 0.03, end_v + 0.025, HEIGHT - BOTTOM, TOP)
     amps_up = Scale(0, result.current_a * 1.9, HEIGHT - BOTTOM, TOP)
     area = _points(along, amps_up, minutes, trace.feed_a)
@@ -161,4 +178,6 @@ def draw_charge(result: Charge, cells: int, end_v: float) -> ChargePicture:
         end_high_x=along(result.minutes_high),
         label=f"Expected charge: {result.current_a:g} A at first, full volts after {result.cc_minutes:.0f} min, "
         f"done after about {result.minutes:.0f} min.",
+        width=width,
+        right=right,
     )

@@ -56,11 +56,13 @@ class Answer:
     obstacles: tuple[Reason, ...]
     evening: Evening | None
     evening_picture: curves.EveningPicture | None
+    evening_small: curves.EveningPicture | None
     ways: tuple[Reason, ...]
     sizing: Sizing | None
     refusals: tuple[Reason, ...]
     charge: Charge | None
     charge_picture: curves.ChargePicture | None
+    charge_small: curves.ChargePicture | None
 
 
 def read_question(query: Mapping[str, str]) -> tuple[dict[str, str], dict[str, float | None], dict[str, str]]:
@@ -131,9 +133,11 @@ def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRule
         obstacles=broken,
         evening=evening,
         evening_picture=curves.draw_evening(evening, packs, asked) if evening else None,
+        evening_small=curves.draw_evening(evening, packs, asked, curves.PHONE_WIDTH) if evening else None,
         ways=ways_out(packs, asked) if evening and evening.level is Level.STOP and not broken else (),
         sizing=sizing,
         refusals=refusals,
         charge=predicted,
         charge_picture=curves.draw_charge(predicted, packs[0].cells, end_v) if predicted else None,
+        charge_small=curves.draw_charge(predicted, packs[0].cells, end_v, curves.PHONE_WIDTH) if predicted else None,
     )
