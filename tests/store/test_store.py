@@ -95,6 +95,17 @@ def test_what_is_retired_can_be_brought_back_with_its_readings(desk):
     assert desk.session() == before
 
 
+def test_a_channel_taken_off_a_charger_can_be_put_back(desk):
+    desk.write(demo_session(), NOON)
+    before = desk.session()
+    twin = next(item for item in before.kit.chargers if item.id == "twin")
+    desk.save_kit_item(replace(twin, channels=twin.channels[:1]), known_as="twin")
+    assert desk.removed_channels() == (("twin", "Twin-2"),)
+    assert "Twin-2" not in {channel.id for _, channel in desk.session().kit.channels()}
+    desk.put_channel_back("Twin-2")
+    assert desk.session() == before
+
+
 def test_whoever_is_fed_by_a_source_follows_its_new_tag(desk):
     desk.write(demo_session(), NOON)
     bank = next(item for item in desk.session().kit.sources if item.id == "bank")

@@ -75,6 +75,16 @@ class Desk:
         with self._store.reading() as repository:
             return repository.packs(retired=True), repository.kit(retired=True)
 
+    def removed_channels(self) -> tuple[tuple[str, str], ...]:
+        """(charger, channel) of channels that were taken off their charger."""
+        with self._store.reading() as repository:
+            return repository.removed_channels()
+
+    def put_channel_back(self, channel_id: str) -> None:
+        """Put a removed channel back on its charger. Raises KeyError."""
+        with self._store.writing() as repository:
+            repository.put_channel_back(channel_id)
+
     def readings(self, pack_id: str) -> tuple[KeptReading, ...]:
         """Every reading of a pack, newest first. Raises KeyError."""
         with self._store.reading() as repository:

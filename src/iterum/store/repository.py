@@ -179,7 +179,8 @@ class Repository:
     def kit(self, retired: bool = False) -> Kit:
         """Everything to charge with that is in use (or that is retired)."""
         channels: dict[int, list[Channel]] = {}
-        for row in self._rows(select(tables.channels).order_by(tables.channels.c.position)):
+        mounted = select(tables.channels).where(tables.channels.c.removed.is_(False))
+        for row in self._rows(mounted.order_by(tables.channels.c.position)):
             channels.setdefault(row.charger_key, []).append(_made(Channel, row))
         return Kit(
             boards=tuple(_made(Board, row) for row in self._kit_rows(tables.boards, retired)),
@@ -211,10 +212,34 @@ class Repository:
                 self._connection.execute(update(fed).where(fed.c.fed_by == known_as).values(fed_by=item.id))
 
     def _save_channels(self, charger_key: int, channels: Sequence[Channel]) -> None:
-        self._connection.execute(delete(tables.channels).where(tables.channels.c.charger_key == charger_key))
+        """Put these channels on a charger; those it had before and has no more are kept as removed."""
+        table = tables.channels
+        mine = table.c.charger_key == charger_key
+        known = set(self._connection.scalars(select(table.c.id).where(mine)))
+        self._connection.execute(update(table).where(mine).values(removed=True))
         for position, channel in enumerate(channels):
-            values = _values(channel, tables.channels) | {"charger_key": charger_key, "position": position}
-            self._save(tables.channels, values, None)
+            values = _values(channel, table) | {"charger_key": charger_key, "position": position, "removed": False}
+            self._save(table, values, channel.id if channel.id in known else None)
+
+    def removed_channels(self) -> tuple[tuple[str, str], ...]:
+        """(charger, channel) of channels that were taken off a charger in use."""
+        channels, chargers = tables.channels, tables.chargers
+        rows = self._rows(
+            select(chargers.c.id.label("charger_id"), channels.c.id)
+            .join(channels, channels.c.charger_key == chargers.c.key)
+            .where(channels.c.removed, chargers.c.retired_at.is_(None))
+            .order_by(channels.c.key)
+        )
+        return tuple((row.charger_id, row.id) for row in rows)
+
+    def put_channel_back(self, channel_id: str) -> None:
+        """Put a removed channel back on its charger. Raises KeyError."""
+        table = tables.channels
+        changed = self._connection.execute(
+            update(table).where(table.c.id == channel_id).values(removed=False).returning(table.c.key)
+        )
+        if changed.first() is None:
+            raise KeyError(channel_id)
 
     # ------------------------------------------------------------------ retiring, and back
 

@@ -3,7 +3,19 @@
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import JSON, CheckConstraint, Column, DateTime, Float, ForeignKey, Integer, MetaData, String, Table
+from sqlalchemy import (
+    JSON,
+    Boolean,
+    CheckConstraint,
+    Column,
+    DateTime,
+    Float,
+    ForeignKey,
+    Integer,
+    MetaData,
+    String,
+    Table,
+)
 from sqlalchemy.engine import Dialect
 from sqlalchemy.types import TypeDecorator
 
@@ -117,6 +129,8 @@ channels = Table(
     Column("max_cells", Integer, nullable=False),
     _number("discharge_power_w"),
     Column("capacity_step_mah", Float, nullable=False),
+    # A channel taken off its charger is kept, so that it can be put back.
+    Column("removed", Boolean, nullable=False, default=False),
 )
 
 supplies = Table(

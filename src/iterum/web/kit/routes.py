@@ -61,6 +61,7 @@ def page() -> str:
     """Everything to charge with; retired things below."""
     kit = desk().session().kit
     return render_template("kit/page.html", kit=kit, names={item.id: item.name or item.id for item in kit_items(kit)},
+                           removed=desk().removed_channels(),
                            retired=[(_part_of(item), item) for item in kit_items(desk().retired()[1])])  # fmt: skip
 
 
@@ -91,6 +92,15 @@ def _form(
         known_as=known_as,
         faults=faults,
     )
+
+
+@blueprint.post("/channel/back")
+def channel_back() -> Response:
+    """Put a channel back on the charger it was taken off."""
+    channel_id = request.form.get("id", "")
+    desk().put_channel_back(channel_id)
+    flash(f"{channel_id} is back on its charger.")
+    return redirect(url_for("kit.page"))
 
 
 @blueprint.get("/<part>")

@@ -131,6 +131,7 @@ def upgrade() -> None:
         sa.Column("max_cells", sa.Integer(), nullable=False),
         sa.Column("discharge_power_w", sa.Float(), nullable=True),
         sa.Column("capacity_step_mah", sa.Float(), nullable=False),
+        sa.Column("removed", sa.Boolean(), nullable=False),
         sa.ForeignKeyConstraint(
             ["charger_key"], ["chargers.key"], name=op.f("fk_channels_charger_key"), ondelete="CASCADE"
         ),
