@@ -31,7 +31,7 @@ def again(session, old, now_min, chunks=6):
 
 def test_when_all_went_as_planned_nothing_changes(old):
     for now_min in (0.0, 30.0, 70.0):
-        planner, new = again(SESSION, old, now_min)
+        planner, new = again(SESSION, old, now_min, chunks=1)  # a longer search may find what is worth a change
         told = changes(planner.kept.to_come, new.batches[len(planner.kept.fixed) :])
         assert [item.code for item in told] == ["replan_same"], [sentence(item) for item in told]
         assert new.makespan_min == pytest.approx(old.makespan_min - now_min, abs=0.2)
