@@ -33,7 +33,7 @@ test: $(VENV)/.test lint
 	$(BIN)/pytest tests
 
 bench: $(VENV)/.test ## timings, as ratios; kept out of pass or fail
-	$(BIN)/pytest benchmarks --benchmark-only --benchmark-columns=median,iqr,rounds --benchmark-sort=name -p no:cacheprovider
+	$(BIN)/pytest benchmarks --benchmark-only --benchmark-columns=median,iqr,rounds --benchmark-sort=name -p no:cacheprovider -s
 
 shots: $(VENV)/.test ## refresh docs/screenshots from the demo data
 	$(BIN)/python -m tests.browser.screenshots $(VIEWS)

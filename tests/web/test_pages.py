@@ -387,6 +387,11 @@ class TestRules:
         visitor.post("/rules", act="back")
         assert desk(demo_app).session().rules == before
 
+    def test_the_joining_rule_says_how_many_groups_it_would_stop(self, visitor):
+        page = visitor.get("/rules").text
+        rule = page[page.index('id="rule-joining"') :]
+        assert re.search(r"\d of 5 groups would need another way in|All 5 groups may be plugged in", rule)
+
     def test_switching_a_school_changes_groups_and_amps_at_once(self, visitor, demo_app):
         groups = [group.plug_in_order for group in desk(demo_app).matching()[0].groups]
         visitor.post("/rules", rule="match", school="cell-0.05")

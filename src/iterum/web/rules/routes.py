@@ -7,6 +7,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.arrange import place_groups
+from iterum.core.joining import join_reasons, plug_by_plug
 from iterum.core.matching import Matching
 from iterum.core.rules import RULES, HouseRules, Rule, School, chosen_school
 from iterum.web.context import desk, now
@@ -40,6 +41,8 @@ def _effect(rule: Rule, school: School, rules: HouseRules, today: Matching) -> s
     if rule.key in ("join_order", "balance"):
         return "Groups and amps stay; the card and its steps change."
     changed = _changed(rules, school)
+    if rule.key == "joining":
+        return _joining_effect(changed, today)
     if rule.key in ("rate", "size_at"):
         return _amps_effect(changed)
     other = desk().matching_under(changed)
@@ -49,6 +52,15 @@ def _effect(rule: Rule, school: School, rules: HouseRules, today: Matching) -> s
     if not moved:
         return f"Same groups: {len(other.groups)}."
     return f"{len(other.groups)} groups, {len(other.left_out)} left out; {moved} packs change place."
+
+
+def _joining_effect(changed: HouseRules, today: Matching) -> str:
+    """How many of today's groups could be plugged in as they are."""
+    plugs = desk().remember("plugs", lambda: [plug_by_plug(group.packs) for group in today.groups])
+    broken = sum(bool(join_reasons(found, changed)) for found in plugs)
+    if not broken:
+        return f"All {len(plugs)} groups may be plugged in as they are."
+    return f"{broken} of {len(plugs)} groups would need another way in."
 
 
 def _amps_effect(changed: HouseRules) -> str:
