@@ -127,7 +127,7 @@ def _add_errors(app: Flask) -> None:
     def refused(error: HTTPException) -> Any:
         if error.code is None or error.code < 400:
             return error
-        if error.code == 400 and not _host_is_known(app):
+        if error.code == 400 and not _host_is_known():
             return Response("Iterum answers only to this machine's own names.\n", 400, mimetype="text/plain")
         texts = {404: ("Nothing here", "This address has no page. Take a step from the rail instead.")}
         title, text = texts.get(error.code, (error.name, error.description or ""))
@@ -139,10 +139,8 @@ def _add_errors(app: Flask) -> None:
         return _error_page(500, "A defect in Iterum", "Nothing was saved. The log of the server says what happened.")
 
 
-def _host_is_known(app: Flask) -> bool:
+def _host_is_known() -> bool:
     try:
         return bool(request.host)
     except HTTPException:
         return False
-    finally:
-        app.logger.debug("host checked")
