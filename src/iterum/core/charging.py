@@ -10,7 +10,7 @@ from iterum.core.circuit import Branch, Feeding, Trace, branch_of, run, settled
 from iterum.core.estimate import estimate, lump
 from iterum.core.joining import join_reasons, plug_by_plug, refuse_unjoinable, rests_on_reason, seen_by
 from iterum.core.kit import DEFAULT_LEAD_MOHM
-from iterum.core.matching import plug_in_order, refusals
+from iterum.core.matching import in_plug_order, refusals
 from iterum.core.packs import Level, Pack
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, each_once, reason
@@ -168,9 +168,7 @@ def _verdict(
 ) -> tuple[Level, tuple[Reason, ...]]:
     """Stop for what a rule forbids, look for a pack that passes its charge C."""
     broken = list(refusals(packs, rules, setup.board.ports if setup.board else None))
-    order = sorted(packs, key=lambda pack: plug_in_order(packs).index(pack.id))
-    if len(packs) > 1:
-        broken += join_reasons(plug_by_plug(order, lead_of(setup)), rules)
+    broken += join_reasons(plug_by_plug(in_plug_order(packs), lead_of(setup)), rules)
     notes = [
         reason("charge_above_c", id=item.id, rate_c=item.peak_rate_c, charge_c=pack.charge_c, over_s=item.over_s)
         for pack, item in zip(packs, charged, strict=True)

@@ -14,7 +14,7 @@ import numpy as np
 from iterum.core.circuit import Array, Branch, Feeding, Trace, branch_of, run, settled
 from iterum.core.estimate import minutes_to_volts
 from iterum.core.kit import DEFAULT_LEAD_MOHM
-from iterum.core.matching import obstacles, plug_in_order, unjoinable
+from iterum.core.matching import in_plug_order, refusals, unjoinable
 from iterum.core.packs import Level, Pack, Reading
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, Unsafe, each_once, reason
@@ -112,11 +112,6 @@ def seen_by(packs: Sequence[Pack], trace: Trace) -> tuple[PackJoined, ...]:
     return tuple(found)
 
 
-def _ordered(packs: Sequence[Pack], order: Sequence[str]) -> list[Pack]:
-    by_id = {pack.id: pack for pack in packs}
-    return [by_id[pack_id] for pack_id in order]
-
-
 def _joins(first: Sequence[Branch], second: Sequence[Branch]) -> list[Branch]:
     """Two sets, each evened out by itself, as they meet."""
     return [*settled(first), *settled(second)]
@@ -193,10 +188,10 @@ def even_out(
         trace = run(branches, Feeding(), LONGEST_S, settled_a=settled_a)
         settled_s = float(trace.t_s[-1]) if trace.done else None
         sizes = np.abs(trace.current_a)
-    order = [pack for pack in _ordered(packs, plug_in_order(packs)) if pack.id != plugged_last]
+    order = [pack for pack in in_plug_order(packs) if pack.id != plugged_last]
     order += [pack for pack in packs if pack.id == plugged_last]
     plugs = plug_by_plug(order, lead_mohm, with_waits=True)
-    broken = (*obstacles(packs, rules, ports), *join_reasons(plugs, rules))
+    broken = (*refusals(packs, rules, ports), *join_reasons(plugs, rules))
     seen = seen_by(packs, trace)
     notes = () if broken else tuple(
         reason("join_above_charge_c", id=item.id, rate_c=item.peak_rate_c, charge_c=item.charge_c, over_s=item.over_s)
@@ -245,7 +240,7 @@ def ways_out(packs: Sequence[Pack], rules: HouseRules, lead_mohm: float = DEFAUL
     Another order, a smaller group, the odd ones evened out by themselves first, or the low ones charged up to where
     all may be joined. Empty when nothing needs mending.
     """
-    ordered = _ordered(packs, plug_in_order(packs))
+    ordered = in_plug_order(packs)
     if _passes(ordered, rules, lead_mohm):
         return ()
     ways = (

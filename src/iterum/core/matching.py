@@ -171,21 +171,25 @@ def group_size_limit(rules: HouseRules, ports: int | None) -> int | None:
     return min(limits, default=None)
 
 
-def plug_in_order(packs: Sequence[Pack]) -> tuple[str, ...]:
-    """Ids from lowest to highest rest volts.
+def in_plug_order(packs: Sequence[Pack]) -> tuple[Pack, ...]:
+    """The packs from lowest to highest rest volts.
 
     So the odd one goes in last when it is high (the others share what it pushes) and never last when it is
     low (it would take everything). Common practice, no source.
     """
-    return tuple(pack.id for pack in sorted(packs, key=lambda pack: (_rest_v(pack), pack.id)))
+    return tuple(sorted(packs, key=lambda pack: (_rest_v(pack), pack.id)))
+
+
+def plug_in_order(packs: Sequence[Pack]) -> tuple[str, ...]:
+    """Ids of the packs in the order to plug them in."""
+    return tuple(pack.id for pack in in_plug_order(packs))
 
 
 def judge_group(packs: Sequence[Pack], rules: HouseRules, ports: int | None = None) -> Group:
     """The verdict on packs that someone wants on one board, whether found by `match` or moved by hand."""
     gap_v, cell = _cell_gap(packs)
-    ordered = tuple(sorted(packs, key=lambda pack: (_rest_v(pack), pack.id)))
     return Group(
-        packs=ordered,
+        packs=in_plug_order(packs),
         window=measure_window(packs, rules),
         worst_cell_gap_v=gap_v,
         worst_cell=cell,

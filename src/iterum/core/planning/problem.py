@@ -14,8 +14,8 @@ from iterum.core.charging import charge, lead_of
 from iterum.core.circuit import soc_from_rest
 from iterum.core.feed import Feed, feed_of
 from iterum.core.joining import join_reasons, plug_by_plug
-from iterum.core.kit import Board, Channel, Kit
-from iterum.core.matching import group_size_limit, obstacles, plug_in_order
+from iterum.core.kit import DEFAULT_LEAD_MOHM, Board, Channel, Kit
+from iterum.core.matching import group_size_limit, in_plug_order, obstacles
 from iterum.core.packs import Pack, PackVerdict, judge_pack
 from iterum.core.reasons import Unsafe
 from iterum.core.resistance import resistance_of
@@ -194,7 +194,14 @@ class Problem:
             return False
         if obstacles(packs, self.rules):
             return False
-        return self._gentle(packs) or not join_reasons(plug_by_plug(_in_plug_order(packs)), self.rules)
+        return self._gentle(packs) or not join_reasons(
+            plug_by_plug(in_plug_order(packs), self._least_lead_mohm), self.rules
+        )
+
+    @cached_property
+    def _least_lead_mohm(self) -> float:
+        """The shortest lead of any board: the most current flows there."""
+        return min((board.lead_mohm for board in self.boards), default=DEFAULT_LEAD_MOHM)
 
     def _gentle(self, packs: Sequence[Pack]) -> bool:
         """Whether even the widest gap against an endless group stays within what every pack may take: no need to ask
@@ -219,8 +226,7 @@ class Problem:
 
     def costs(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:
         """Costs by the fast estimate, or as refined; None where it cannot be done. `part` indexes RATE_PARTS."""
-        kinds = self._kinds
-        key = (members, kinds[0][machine], -1 if board < 0 else kinds[1][board], part)
+        key = self._key(members, machine, board, part)
         if key in self._exact:
             return self._exact[key]
         if key not in self._costs:
@@ -231,6 +237,12 @@ class Problem:
         """The board, channel and feed behind two indices."""
         found = self.machines[machine]
         return Setup(None if board < 0 else self.boards[board], found.channel, found.feed)
+
+    def _key(
+        self, members: tuple[int, ...], machine: int, board: int, part: int
+    ) -> tuple[tuple[int, ...], int, int, int]:
+        machines, boards = self._kinds
+        return members, machines[machine], -1 if board < 0 else boards[board], part
 
     @cached_property
     def _kinds(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
@@ -283,8 +295,7 @@ class Problem:
 
         False when that was done before, or there is no model for these packs.
         """
-        kinds = self._kinds
-        key = (members, kinds[0][machine], -1 if board < 0 else kinds[1][board], part)
+        key = self._key(members, machine, board, part)
         found = self.costs(*key)
         packs = [self.packs[index] for index in members]
         if found is None or key in self._exact or packs[0].chemistry.table is None:
@@ -293,11 +304,6 @@ class Problem:
         minutes = max(found.minutes, full.minutes + full.balance_min)
         self._exact[key] = replace(found, minutes=minutes, energy_wh=max(found.energy_wh, full.energy_out_wh))
         return True
-
-
-def _in_plug_order(packs: Sequence[Pack]) -> list[Pack]:
-    by_id = {pack.id: pack for pack in packs}
-    return [by_id[tag] for tag in plug_in_order(packs)]
 
 
 def _uses(feed: Feed) -> tuple[tuple[str, float], ...]:

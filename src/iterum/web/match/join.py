@@ -35,8 +35,8 @@ class JoinPage:
 
     @property
     def by_volts(self) -> tuple[Reason, ...]:
-        """Rules on volts, cells and capacities that it breaks."""
-        return self.group.reasons
+        """Rules on each pack, on volts, cells and capacities that it breaks."""
+        return tuple(item for item in self.evening.reasons if not item.code.startswith(("join_", "rests_on")))
 
     @property
     def by_current(self) -> tuple[Reason, ...]:
