@@ -171,7 +171,7 @@ def _setup(session: Session, group: GroupChoice) -> Setup:
     """Board, channel and feed of the file's group. Raises BadInput when it names no channel."""
     for charger, channel in session.kit.channels():
         if channel.id == group.channel:
-            return Setup(find(session.kit.boards, group.board), channel, feed_of(charger, session.kit))
+            return Setup(find(session.kit.all_boards(), group.board), channel, feed_of(charger, session.kit))
     raise BadInput([Fault("group.channel", "is missing; name the channel that charges the group")])
 
 
@@ -216,7 +216,7 @@ def _print_card(sizing: Sizing) -> None:
 def equalise(session: Session, as_json: bool) -> None:
     """What flows between the packs of the file's group when they are joined, and for how long."""
     group, packs = _chosen(session)
-    board = find(session.kit.boards, group.board)
+    board = find(session.kit.all_boards(), group.board)
     lead_mohm = board.lead_mohm if board else DEFAULT_LEAD_MOHM
     evening = even_out(packs, session.rules, lead_mohm, group.plugged_last, board.ports if board else None)
     if as_json:

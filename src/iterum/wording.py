@@ -95,6 +95,19 @@ def _agree(numbers: Numbers) -> str:
     return f"Cells {numbers['spread_v']:.2f} V apart, allowed {numbers['limit_v']:.2f}."
 
 
+def _batches(count: int) -> str:
+    return "one batch" if count == 1 else f"{count} batches"
+
+
+def _buys(what: str, numbers: Numbers) -> str:
+    """What one step more would give back of what is given up."""
+    if numbers["whole"]:
+        return f"{what}: everything wanted is met."
+    packs = numbers["packs"]
+    gained = f"{plain(packs)} more charged" if packs else f"late by {minutes(numbers['late_min'])} in all"
+    return f"{what}: {gained}."
+
+
 SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     # one pack
     "cells_agree": _agree,
@@ -195,6 +208,27 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "wider_rate": "2C where labels allow it: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
     "wider_hands": "A second pair of hands: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
     "wider_watts": "Half as many watts again: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
+    "buys_channel": lambda n: _buys("One channel more", n),
+    "buys_board": lambda n: _buys("One large board more", n),
+    "buys_rate": lambda n: _buys(f"2C for {_batches(n['faster'])}, where labels allow it", n),
+    "buys_hands": lambda n: _buys("A second pair of hands", n),
+    "buys_watts": lambda n: _buys("Half as many watts again", n),
+    "buys_energy": lambda n: _buys(f"{n['wh']:.0f} Wh more in {n['source']}", n),
+    "buys_time": lambda n: _buys(f"{minutes(n['minutes'])} more before each time", n),
+    "no_heat_needs_it": "No heat needs it today.",
+    "waits_return": "Starts when its packs are back and have rested, at minute {until_min:.0f}.",
+    "waits_flight": "Starts when you are back from the heat, at minute {until_min:.0f}.",
+    "waits_quiet": "Starts when {source} may run again, at minute {until_min:.0f}.",
+    "move_begun": "These packs are being charged, or something was measured since: plan again instead.",
+    "move_past": "That time is past.",
+    "move_no_channel": "{channel} is not in the kit any more, or its input volts are wrong.",
+    "move_channel": "{channel} is taken then; free for it from minute {free_min:.0f}.",
+    "move_board": "{board} is taken then; free for it from minute {free_min:.0f}.",
+    "move_hands": "You are at another batch or away then; free from minute {free_min:.0f}.",
+    "move_watts": "It would take {watts:.0f} W more of {resource} than is left of its {limit_w:.0f} W.",
+    "move_not_back": "Its packs are back and rested at minute {back_min:.0f}.",
+    "move_energy": "{source} would lack {lack_wh:.0f} Wh.",
+    "kept_by_you": "Kept where you put it.",
     "no_channel": "No channel of the kit can charge it.",
     "not_wanted": "Not asked for: {count} of its class are.",
     "no_energy": lambda n: (

@@ -40,7 +40,7 @@ def test_everything_of_a_session_is_there_again_after_a_restart(tmp_path):
     store.close()
     again = Desk(Store(path))
     demo = demo_session()
-    by_tag = replace(demo, packs=tuple(sorted(demo.packs, key=lambda item: item.id)))
+    by_tag = replace(demo, packs=tuple(sorted(demo.packs, key=lambda item: item.id)), starts_at=NOON)
     assert again.session() == by_tag
     again.close()
 

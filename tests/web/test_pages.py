@@ -8,12 +8,11 @@ from datetime import timedelta
 
 import pytest
 
-from iterum.core.session import Wish
 from iterum.exchange.session import dumps, parse
 from iterum.web.app import MAX_REQUEST_BYTES
 from tests.conftest import NOON, even
 
-PAGES = ("/measure", "/match", "/plan", "/charge", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
+PAGES = ("/measure", "/match", "/plan", "/heats", "/charge", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
          "/kit/supply", "/kit/source", "/rules", "/files", "/what-if", "/wrong", "/wrong?see=smoke", "/wrong/keys")  # fmt: skip
 
 
@@ -299,16 +298,109 @@ class TestPlan:
         assert (again["packs"], again["channel"]) == (first["packs"], first["channel"])
         assert again["start_min"] == pytest.approx(first["start_min"] - 15)
 
-    def test_wishes_are_asked_for_and_taken_away_with_faults_told(self, visitor, demo_app):
-        before = desk(demo_app).session().wanted
-        visitor.post("/plan/wishes", count="2", at_min="45", name="Glider round", **{"class": "lipo-2S"})
-        assert desk(demo_app).session().wanted[-1] == Wish(2, "lipo-2S", 45, "Glider round")
-        visitor.post("/plan/wishes", gone="2")
-        assert desk(demo_app).session().wanted == before
-        answer = visitor.post("/plan/wishes", count="many", at_min="", name="kept", **{"class": "lipo-2S"})
+    def test_a_batch_is_moved_kept_and_refused_with_reasons(self, visitor, demo_app):
+        self.planned(visitor)
+        batches = desk(demo_app).latest_plan().document["batches"]
+        last = len(batches) - 1
+        page = visitor.post("/plan/batch", batch=str(last), by_min="30").text
+        moved = next(
+            item for item in desk(demo_app).latest_plan().document["batches"] if item["packs"] == batches[last]["packs"]
+        )
+        assert moved["start_min"] == pytest.approx(batches[last]["start_min"] + 30)
+        assert moved["locked"]
+        assert "It is kept there" in page
+        before = desk(demo_app).latest_plan().document
+        page = visitor.post("/plan/batch", batch="1", by_min="-500").text
+        assert "Not moved: That time is past." in page
+        page = visitor.post(
+            "/plan/batch", batch=str(last), by_min="0", channel=batches[0]["channel"], start_min="1"
+        ).text
+        assert re.search(r"Not moved: .* is taken then; free for it from minute", page)
+        assert desk(demo_app).latest_plan().document == before
+        visitor.post("/plan/batch", batch=str(last), keep="no")
+        assert not desk(demo_app).latest_plan().document["batches"][last]["locked"]
+
+    def test_a_kept_batch_stays_when_planned_anew(self, visitor, demo_app):
+        self.planned(visitor)
+        batches = desk(demo_app).latest_plan().document["batches"]
+        visitor.post("/plan/batch", batch=str(len(batches) - 1), by_min="30")
+        page = self.planned(visitor, follow="yes")
+        assert "Kept where you put it." in page
+        last = desk(demo_app).latest_plan().document["batches"]
+        assert any(item["packs"] == batches[-1]["packs"] and item["locked"] for item in last)
+
+    def test_the_chosen_batch_shows_its_pinch(self, visitor):
+        self.planned(visitor)
+        page = visitor.get("/plan?batch=0").text
+        assert "Limits from source to packs; narrowest:" in page
+        assert "Keep it there" in page
+
+
+class TestHeats:
+    def test_heats_are_written_down_changed_and_taken_away_with_faults_told(self, visitor, demo_app):
+        before = len(desk(demo_app).heats())
+        visitor.post(
+            "/heats", time="15:30", packs="2", name="Glider round", away="10", worth="1", **{"class": "lipo-2S"}
+        )
+        heat = next(heat for heat in desk(demo_app).heats() if heat.wish.name == "Glider round")
+        assert (heat.wish.count, heat.wish.fly_min, f"{heat.at.astimezone():%H:%M}") == (2, 10.0, "15:30")
+        number = desk(demo_app).heats().index(heat)
+        visitor.post(
+            "/heats",
+            number=str(number),
+            time="15:40",
+            packs="3",
+            name="Glider round",
+            away="",
+            worth="2",
+            **{"class": "lipo-2S"},
+        )
+        changed = desk(demo_app).heats()[number].wish
+        assert (changed.count, changed.fly_min, changed.value) == (3, None, 2.0)
+        visitor.post("/heats/gone", number=str(number))
+        assert len(desk(demo_app).heats()) == before
+        answer = visitor.post("/heats", time="teatime", packs="many", name="kept", away="-1", **{"class": "lipo-2S"})
         assert answer.status_code == 422
-        assert 'value="many"' in answer.text
-        assert 'value="kept"' in answer.text
+        for text in ('value="teatime"', 'value="many"', 'value="kept"', "must be a time like 14:05"):
+            assert text in answer.text
+        assert len(desk(demo_app).heats()) == before
+
+    def test_a_heat_slips_and_takes_those_after_it_along(self, visitor, demo_app):
+        before = [heat.at for heat in desk(demo_app).heats()]
+        visitor.post("/heats/move", number="1", by_min="15", rest="yes")
+        after = [heat.at for heat in desk(demo_app).heats()]
+        assert [(new - old) / timedelta(minutes=1) for old, new in zip(before, after, strict=True)] == [
+            0,
+            15,
+            15,
+            15,
+            15,
+        ]
+        visitor.post("/heats/move", number="0", by_min="-5")
+        assert desk(demo_app).heats()[0].at == before[0] - timedelta(minutes=5)
+
+    def test_a_table_and_a_calendar_come_in_whole_or_not_at_all(self, visitor, demo_app):
+        before = desk(demo_app).heats()
+        answer = visitor.post("/heats/paste", table="16:00\tA\t2S LiPo\t2\t8\nxx\tB\t2S LiPo\t2")
+        assert answer.status_code == 422
+        assert "line 2, time" in answer.text
+        assert desk(demo_app).heats() == before
+        calendar = visitor.get("/heats/heats.ics").data
+        assert calendar.startswith(b"BEGIN:VCALENDAR")
+        visitor.post("/heats/paste", table="16:00\tA\t2S LiPo\t2\t8")
+        assert len(desk(demo_app).heats()) == len(before) + 1
+        visitor.post("/heats/calendar", file=(io.BytesIO(calendar), "day.ics"))
+        assert len(desk(demo_app).heats()) == len(before) + 1  # the same heats are not written down twice
+        assert visitor.post("/heats/calendar", file=(io.BytesIO(b"nothing"), "day.ics")).status_code == 422
+
+    def test_the_strip_counts_down_to_the_next_heat(self, visitor, demo_app):
+        assert re.search(r">75 <small>min</small></dt><dd>to Pylon heat 1", visitor.get("/kit").text)
+        demo_app.extensions["iterum"]["clock"] = lambda: NOON + timedelta(minutes=80)
+        assert re.search(r">30 <small>min</small></dt><dd>to Tow 1", visitor.get("/kit").text)
+
+
+class TestRunSheet:
+    planned = TestPlan.planned
 
     def test_the_run_sheet_has_all_that_is_needed_without_a_screen(self, visitor, demo_app):
         self.planned(visitor)

@@ -65,7 +65,7 @@ def setups_for(packs: Sequence[Pack], kit: Kit) -> list[Setup]:
     """Every board and channel of the kit that could be tried for these packs."""
     boards: Sequence[Board | None] = [None]
     if len(packs) > 1:
-        boards = [board for board in kit.boards if board.takes(packs[0].cells) and board.ports >= len(packs)]
+        boards = [board for board in kit.all_boards() if board.takes(packs[0].cells) and board.ports >= len(packs)]
     return [Setup(board, channel, feed_of(charger, kit)) for board in boards for charger, channel in kit.channels()]
 
 

@@ -17,6 +17,7 @@ class Board:
 
     ports : packs it takes. min_cells, max_cells : cell counts its balance sockets take.
     max_current_a : what its lead and plug carry in all. port_fuse_a : fuse of each port, None without.
+    chains_to : id of the board it can be hung behind.
     """
 
     id: str
@@ -27,6 +28,7 @@ class Board:
     port_fuse_a: float | None = None
     lead_mohm: float = DEFAULT_LEAD_MOHM
     connector: str | None = None
+    chains_to: str | None = None
     name: str | None = None
     note: str | None = None
 
@@ -107,6 +109,7 @@ class Source:
     """Where the energy comes from.
 
     energy_wh : Wh it holds, None for endless. usable_fraction : the part that may be taken (0..1).
+    quiet_hours : (from, until) times of day, "HH:MM", in which it must not run.
     """
 
     id: str
@@ -115,6 +118,7 @@ class Source:
     max_power_w: float | None = None
     energy_wh: float | None = None
     usable_fraction: float = 1.0
+    quiet_hours: tuple[tuple[str, str], ...] = ()
     name: str | None = None
     note: str | None = None
 
@@ -150,6 +154,11 @@ class Kit:
             for channel in charger.channels:
                 yield charger, channel
 
+    def all_boards(self) -> tuple[Board, ...]:
+        """Boards as they are, then pairs that can be chained."""
+        pairs = [(find(self.boards, board.chains_to), board) for board in self.boards if board.chains_to]
+        return (*self.boards, *(chained(first, second) for first, second in pairs if first and first is not second))
+
     def feeder_ids(self) -> set[str]:
         """Ids that `fed_by` may name."""
         return {supply.id for supply in self.supplies} | {source.id for source in self.sources}
@@ -158,7 +167,31 @@ class Kit:
         """Most ports of a board that takes this many cells; 0 without one, None when no board is known at all."""
         if not self.boards:
             return None
-        return max((board.ports for board in self.boards if board.takes(cells)), default=0)
+        return max((board.ports for board in self.all_boards() if board.takes(cells)), default=0)
+
+
+CHAIN = " + "
+"""Between the tags of two chained boards."""
+
+
+def chained(first: Board, second: Board) -> Board:
+    """Two boards as one: ports add up; all amps pass the first board's lead, the second's its fuse as well.
+
+    On the safe side, no more than the smallest of leads and of the fuse between them, and the longest way for all.
+    """
+    amps = [a for a in (first.max_current_a, second.max_current_a, first.port_fuse_a) if a is not None]
+    fuses = [a for a in (first.port_fuse_a, second.port_fuse_a) if a is not None]
+    return Board(
+        id=f"{first.id}{CHAIN}{second.id}",
+        ports=first.ports + second.ports,
+        min_cells=max(first.min_cells, second.min_cells),
+        max_cells=min(first.max_cells, second.max_cells),
+        max_current_a=min(amps, default=None),
+        port_fuse_a=min(fuses, default=None),
+        lead_mohm=first.lead_mohm + second.lead_mohm,
+        connector=second.connector,
+        name=f"{first.name or first.id}{CHAIN}{second.name or second.id}",
+    )
 
 
 def find(items: Sequence[Item], wanted_id: str | None) -> Item | None:

@@ -9,8 +9,9 @@ from iterum.core.joining import Evening
 from iterum.core.matching import Group, LeftOut, Matching
 from iterum.core.packs import PackVerdict
 from iterum.core.planning.explain import BatchWhy, Relaxed
-from iterum.core.planning.plan import Plan
+from iterum.core.planning.plan import Plan, SourceUse, WishOutcome
 from iterum.core.planning.problem import PlannedBatch
+from iterum.core.planning.rounds import round_of, tag_at, tag_of
 from iterum.core.reasons import Reason
 from iterum.core.sizing import Sizing
 from iterum.wording import about, sentence
@@ -181,46 +182,13 @@ def plan_document(
     """
     reasons = {why.batch: why.reasons for why in whys}
     return {
-        "batches": [
-            {
-                "packs": list(batch.packs),
-                "class": batch.family,
-                "board": batch.board,
-                "channel": batch.channel,
-                **{
-                    name: tidy(getattr(batch, name))
-                    for name in (
-                        "current_a",
-                        "rate_c",
-                        "start_min",
-                        "lead_min",
-                        "end_min",
-                        "power_w",
-                        "energy_in_wh",
-                        "power_in_w",
-                    )
-                },
-                "source": batch.source,
-                "reasons": reasons_document(reasons.get(batch, ())),
-            }
-            for batch in plan.batches
-        ],
+        "batches": [batch_document(batch, reasons.get(batch, ())) for batch in plan.batches],
         "left_out": [
-            {"id": left.pack.id, "code": left.reason.code, "text": about(left.reason), "fix": sentence(left.fix)}
+            {"id": tag_of(left.pack.id), "round": round_of(left.pack.id), "code": left.reason.code,
+             "text": about(left.reason), "fix": sentence(left.fix)}
             for left in plan.left_out
         ],
-        "wanted": [
-            {
-                "count": item.wish.count,
-                "class": item.wish.family,
-                "at_min": item.wish.at_min,
-                "name": item.wish.name,
-                "met": item.met,
-                "have": item.have,
-                "ready_min": tidy(item.ready_min),
-            }
-            for item in plan.wanted
-        ],
+        **outcome_document(plan.wanted, plan.sources),
         "makespan_min": tidy(plan.makespan_min),
         "bound_min": tidy(plan.bound_min),
         "proved": plan.proved,
@@ -231,18 +199,83 @@ def plan_document(
             {"code": item.reason.code, "text": sentence(item.reason), "saved_min": tidy(item.saved_min)}
             for item in relaxed
         ],
+    }  # fmt: skip
+
+
+_BATCH_FIGURES = ("current_a", "rate_c", "start_min", "lead_min", "end_min", "power_w", "energy_in_wh", "power_in_w")
+
+
+def batch_document(batch: PlannedBatch, reasons: Iterable[Reason]) -> dict[str, Any]:
+    """One batch of a plan."""
+    return {
+        "packs": [tag_of(tag) for tag in batch.packs],
+        "rounds": [round_of(tag) for tag in batch.packs],
+        "class": batch.family,
+        "board": batch.board,
+        "channel": batch.channel,
+        **{name: tidy(getattr(batch, name)) for name in _BATCH_FIGURES},
+        "source": batch.source,
+        "locked": batch.locked,
+        "reasons": reasons_document(reasons),
+    }
+
+
+def outcome_document(wanted: Iterable[WishOutcome], sources: Iterable[SourceUse]) -> dict[str, Any]:
+    """What becomes of the wishes, and what it takes from each source."""
+    return {
+        "wanted": [
+            {
+                "count": item.wish.count,
+                "class": item.wish.family,
+                "at_min": tidy(item.wish.at_min),
+                "name": item.wish.name,
+                "fly_min": item.wish.fly_min,
+                "met": item.met,
+                "have": item.have,
+                "ready_min": tidy(item.ready_min),
+                "packs": list(item.packs),
+            }
+            for item in wanted
+        ],
         "sources": [
             {"id": use.id, "used_wh": tidy(use.used_wh), "usable_wh": tidy(use.usable_wh), "peak_w": tidy(use.peak_w)}
-            for use in plan.sources
+            for use in sources
         ],
+    }
+
+
+def plan_moved(
+    document: Mapping[str, Any],
+    batches: Sequence[PlannedBatch],
+    reasons: Mapping[frozenset[str], Sequence[Mapping[str, Any]]],
+    outcome: Mapping[str, Any],
+    visits: int,
+) -> dict[str, Any]:
+    """A plan document with its batches as the pilot moved them. reasons : of each batch, by its packs."""
+    ends = [batch.end_min for batch in batches]
+    return {
+        **document,
+        "batches": [
+            {**batch_document(batch, ()), "reasons": list(reasons.get(frozenset(batch.packs), ()))} for batch in batches
+        ],
+        **outcome,
+        "makespan_min": tidy(max(ends, default=0.0)),
+        "proved": False,
+        "visits": visits,
+        "changed": [],
+        "would_help": [],
     }
 
 
 def batches_from(document: Mapping[str, Any]) -> tuple[PlannedBatch, ...]:
     """The batches of a plan document, back as core objects."""
-    names = ("board", "channel", "source", "current_a", "rate_c", "start_min", "lead_min", "end_min", "power_w",
-             "energy_in_wh", "power_in_w")  # fmt: skip
+    names = ("board", "channel", "source", *_BATCH_FIGURES)
     return tuple(
-        PlannedBatch(packs=tuple(item["packs"]), family=item["class"], **{name: item[name] for name in names})
+        PlannedBatch(
+            packs=tuple(tag_at(tag, number) for tag, number in zip(item["packs"], item["rounds"], strict=True)),
+            family=item["class"],
+            locked=item["locked"],
+            **{name: item[name] for name in names},
+        )
         for item in document["batches"]
     )

@@ -47,11 +47,17 @@ def pack_sense(item: Mapping[str, Any], place: str = "") -> list[Fault]:
         )
     measured_at = item.get("measured_at")
     if isinstance(measured_at, str):
-        try:
-            datetime.fromisoformat(measured_at)
-        except ValueError:
-            faults.append(Fault(f"{dot}measured_at", f"must be a time like 2026-06-13T08:47:00, got {measured_at!r}"))
+        faults += _moment_faults(f"{dot}measured_at", measured_at, "2026-06-13T08:47:00")
     return faults
+
+
+def _moment_faults(place: str, text: str, example: str, zone: bool = False) -> list[Fault]:
+    """What is wrong with a moment; with `zone` it must say how far its place is from UTC."""
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        return [Fault(place, f"must be a time like {example}, got {text!r}")]
+    return [Fault(place, f"needs its zone, as in {example}")] if zone and moment.tzinfo is None else []
 
 
 def _ordered(item: Mapping[str, Any], low: str, high: str, place: str) -> list[Fault]:
@@ -91,10 +97,15 @@ def _doubles(names: Iterable[tuple[str, Any]]) -> list[Fault]:
 
 
 def _reference_faults(document: Mapping[str, Any]) -> list[Fault]:
-    """fed_by that names nothing."""
+    """fed_by and chains_to that name nothing."""
     sources = _ids(_items(document, "sources"))
     supplies = _ids(_items(document, "supplies"))
     faults = []
+    boards = _ids(_items(document, "boards"))
+    for index, item in _items(document, "boards"):
+        behind = item.get("chains_to")
+        if isinstance(behind, str) and (behind not in boards or behind == item.get("id")):
+            faults.append(Fault(f"boards[{index}].chains_to", f"{behind!r} is no other board of this file"))
     for key, known, kind in (("supplies", sources, "source"), ("chargers", supplies | sources, "supply or source")):
         for index, item in _items(document, key):
             fed_by = item.get("fed_by")
@@ -149,6 +160,9 @@ def sense_faults(document: Mapping[str, Any], known_places: set[str]) -> list[Fa
     faults += _doubles(kit_names) + _reference_faults(document) + _group_faults(document)
     match = document["rules"].get("match") if isinstance(document.get("rules"), dict) else None
     faults += rules_sense(match)
+    starts_at = document.get("starts_at")
+    if isinstance(starts_at, str):
+        faults += _moment_faults("starts_at", starts_at, "2026-06-13T08:00:00+01:00", zone=True)
     return [fault for fault in faults if fault.place not in known_places]
 
 

@@ -59,13 +59,26 @@ def from_document(document: Any) -> Session:
         packs=tuple(pack_from(item) for item in document.get("packs", ())),
         kit=kit_from(document),
         rules=rules_from(document.get("rules", {})),
-        wanted=tuple(
-            Wish(item["count"], item["class"], item["at_min"], item.get("name")) for item in document.get("wanted", ())
-        ),
+        wanted=tuple(wish_from(item) for item in document.get("wanted", ())),
         group=_group_from(document.get("group")),
         name=document.get("name"),
         note=document.get("note"),
+        starts_at=datetime.fromisoformat(document["starts_at"]) if document.get("starts_at") else None,
     )
+
+
+def wish_from(item: Mapping[str, Any]) -> Wish:
+    """A wish or a heat from a checked item of the file."""
+    given = _given(item, "count", "at_min", "name", "fly_min", "rest_min", "used_fraction", "value")
+    return Wish(family=item["class"], **given)
+
+
+def wish_document(wish: Wish) -> dict[str, Any]:
+    """A wish or a heat as the file holds it."""
+    found: dict[str, Any] = {"count": wish.count, "class": wish.family, "at_min": wish.at_min}
+    found |= _filled(name=wish.name, fly_min=wish.fly_min)
+    more = ("rest_min", "used_fraction") if wish.is_heat else ()
+    return found | {name: getattr(wish, name) for name in (*more, *(("value",) if wish.value != 1 else ()))}
 
 
 def _group_from(item: Mapping[str, Any] | None) -> GroupChoice | None:
@@ -120,7 +133,8 @@ def board_from(item: Mapping[str, Any]) -> Board:
 
 def source_from(item: Mapping[str, Any]) -> Source:
     """A source from a checked item of the file."""
-    return Source(**_given(item, *Source.__dataclass_fields__))
+    plain = _given(item, *(Source.__dataclass_fields__.keys() - {"quiet_hours"}))
+    return Source(quiet_hours=tuple((low, high) for low, high in item.get("quiet_hours") or ()), **plain)
 
 
 def supply_from(item: Mapping[str, Any]) -> Supply:
@@ -233,7 +247,10 @@ def channel_document(channel: Channel) -> dict[str, Any]:
 
 def item_document(item: Board | Supply | Source) -> dict[str, Any]:
     """A board, supply or source as the file holds it."""
-    return _fields(item, *type(item).__dataclass_fields__)
+    found = _fields(item, *type(item).__dataclass_fields__)
+    if "quiet_hours" in found:
+        found["quiet_hours"] = [list(pair) for pair in found["quiet_hours"]]
+    return found
 
 
 def rules_document(rules: HouseRules) -> dict[str, Any]:
@@ -265,11 +282,8 @@ def to_document(session: Session) -> dict[str, Any]:
     found["supplies"] = [item_document(supply) for supply in kit.supplies]
     found["chargers"] = [charger_document(charger) for charger in kit.chargers]
     found |= _filled(
-        wanted=[
-            {"count": wish.count, "class": wish.family, "at_min": wish.at_min, **_filled(name=wish.name)}
-            for wish in session.wanted
-        ]
-        or None,
+        starts_at=session.starts_at.isoformat() if session.starts_at and session.wanted else None,
+        wanted=[wish_document(wish) for wish in session.wanted] or None,
         group=_filled(**{**vars(session.group), "packs": list(session.group.packs)}) if session.group else None,
     )
     return found

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any, TypeVar, cast
 
 from iterum.core.arrange import Placed, move_by_hand, place_groups
@@ -11,7 +11,8 @@ from iterum.core.matching import Matching, match
 from iterum.core.packs import Condition, Pack, Reading
 from iterum.core.reasons import Unsafe
 from iterum.core.rules import HouseRules
-from iterum.core.session import GroupChoice, Session, Wish
+from iterum.core.session import GroupChoice, Session
+from iterum.exchange.heats import Heat
 from iterum.exchange.session import rules_document, rules_from
 from iterum.store.database import Store
 from iterum.store.repository import HandMove, KeptPlan, KeptReading, KitItem, Repository
@@ -154,10 +155,27 @@ class Desk:
             if values is not None:
                 repository.set_rules_values(values, now)
 
-    def set_wishes(self, wishes: Sequence[Wish]) -> None:
-        """Replace what is wanted full, by when."""
+    def session_at(self, moment: datetime) -> Session:
+        """The session with its minutes counted from this moment, in this machine's local time."""
+        return self.session().seen_from(moment.astimezone())
+
+    def heats(self) -> tuple[Heat, ...]:
+        """Heats and wishes with their moments, the earliest first."""
+        session = self.session()
+        found = [
+            Heat(session.starts_at + timedelta(minutes=wish.at_min), wish)
+            for wish in session.wanted
+            if session.starts_at is not None
+        ]
+        return tuple(sorted(found, key=lambda heat: heat.at))
+
+    def set_heats(self, heats: Sequence[Heat], now: datetime) -> None:
+        """Replace heats and wishes. Their minutes count from now, or from the first of them if that is past."""
+        starts_at = min([now, *(heat.at for heat in heats)])
+        wishes = [replace(heat.wish, at_min=(heat.at - starts_at) / timedelta(minutes=1)) for heat in heats]
         with self._store.writing() as repository:
             repository.set_wishes(wishes)
+            repository.set_starts_at(starts_at)
 
     def keep_plan(self, plan: KeptPlan) -> None:
         """Keep a plan that was made. What it was made from does not change by it."""
@@ -225,6 +243,7 @@ def read_session(repository: Repository) -> Session:
         group=_still_there(choice, packs, kit),
         name=name,
         note=note,
+        starts_at=repository.starts_at(),
     )
 
 
@@ -233,7 +252,7 @@ def _still_there(choice: GroupChoice | None, packs: Sequence[Pack], kit: Kit) ->
     if choice is None:
         return None
     known = {pack.id for pack in packs}
-    places = {board.id for board in kit.boards} | {channel.id for _, channel in kit.channels()} | {None}
+    places = {board.id for board in kit.all_boards()} | {channel.id for _, channel in kit.channels()} | {None}
     there = set(choice.packs) <= known and choice.board in places and choice.channel in places
     return choice if there else None
 
@@ -254,6 +273,7 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
     repository.set_rules_values(rules_document(session.rules), now)
     if session.wanted:
         repository.set_wishes(session.wanted)
+        repository.set_starts_at(session.starts_at or now)
     name, note, choice = repository.meeting()
     repository.set_meeting(session.name or name, session.note or note, session.group or choice)
 

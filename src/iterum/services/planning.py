@@ -1,18 +1,22 @@
 """Planning off the request: a search in a thread that shows how far it is, can be stopped, and keeps its best."""
 
 import threading
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from time import perf_counter
 
+from iterum.core.planning.by_hand import move, with_batch
 from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
-from iterum.core.planning.plan import Plan, Planner, Progress
-from iterum.core.planning.problem import PlannedBatch
+from iterum.core.planning.plan import Plan, Planner, Progress, outcomes, source_uses, visits_in
+from iterum.core.planning.problem import PlannedBatch, Problem
 from iterum.core.planning.replan import Replanner, changes
+from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.search import Prefer
-from iterum.core.reasons import Reason
+from iterum.core.reasons import Reason, reason
 from iterum.core.session import Session
+from iterum.exchange.results import batches_from, outcome_document, plan_moved, reasons_document
+from iterum.store.repository import KeptPlan
 
 SEARCH_PART = 0.7
 """Of the time for a plan; what is left goes into what would make it sooner."""
@@ -57,17 +61,54 @@ def make_plan(
     plan = planner.plan()
     if isinstance(planner, Replanner):
         changed = changes(planner.kept.to_come, plan.batches[len(planner.kept.fixed) :])
-        return Answer(plan, explain(planner.problem.session, plan), (), changed)
+        return Answer(plan, explain(planner.problem, plan), (), changed)
     relaxed: list[Relaxed] = []
     until = max(begun + seconds, perf_counter() + (1 - SEARCH_PART) * seconds)
-    widened = bottlenecks(session, plan) if plan.batches else iter(())
+    widened = bottlenecks(planner.problem, plan) if plan.batches else iter(())
     while not stopped() and perf_counter() < until:
         step = next(widened, False)
         if step is False:
             break
         relaxed += [step] if isinstance(step, Relaxed) else []
     relaxed.sort(key=lambda item: -item.saved_min)
-    return Answer(plan, explain(session, plan), tuple(relaxed))
+    return Answer(plan, explain(planner.problem, plan), tuple(relaxed))
+
+
+def moved(
+    session: Session, kept: KeptPlan, number: int, channel: str | None, start_min: float | None, now_min: float
+) -> KeptPlan:
+    """A kept plan with one batch put elsewhere by hand, and kept there.
+
+    session : with its minutes counted from the plan's start. Raises Unsafe with every rule it would break, KeyError
+    for a batch that is not there.
+    """
+    batches = batches_from(kept.document)
+    if not 0 <= number < len(batches):
+        raise KeyError(number)
+    old = batches[number]
+    start_min = old.start_min if start_min is None else start_min
+    batch = move(session, batches, number, channel or old.channel, start_min, now_min)
+    return _rewritten(session, kept, with_batch(batches, number, batch), batch)
+
+
+def locked(session: Session, kept: KeptPlan, number: int, is_locked: bool) -> KeptPlan:
+    """A kept plan with one batch kept where it is, or free again. Raises KeyError for a batch that is not there."""
+    batches = batches_from(kept.document)
+    if not 0 <= number < len(batches):
+        raise KeyError(number)
+    batch = replace(batches[number], locked=is_locked)
+    return _rewritten(session, kept, with_batch(batches, number, batch), batch if is_locked else None)
+
+
+def _rewritten(
+    session: Session, kept: KeptPlan, batches: Sequence[PlannedBatch], by_hand: PlannedBatch | None
+) -> KeptPlan:
+    reasons = {frozenset(item["packs"]): item["reasons"] for item in kept.document["batches"]}
+    if by_hand is not None:
+        reasons[frozenset(map(tag_of, by_hand.packs))] = reasons_document([reason("kept_by_you")])
+    outcome = outcome_document(outcomes(Problem(session), batches, session.wanted), source_uses(session.kit, batches))
+    document = plan_moved(kept.document, batches, reasons, outcome, visits_in(batches))
+    return replace(kept, document=document)
 
 
 @dataclass

@@ -1,7 +1,7 @@
 """Core objects in and out of the tables. Every method runs inside the transaction it was given."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from datetime import datetime
 from typing import Any, TypeVar
 
@@ -188,7 +188,7 @@ class Repository:
                 _charger(row, channels.get(row.key, ())) for row in self._kit_rows(tables.chargers, retired)
             ),
             supplies=tuple(_made(Supply, row) for row in self._kit_rows(tables.supplies, retired)),
-            sources=tuple(_made(Source, row) for row in self._kit_rows(tables.sources, retired)),
+            sources=tuple(_source(row) for row in self._kit_rows(tables.sources, retired)),
         )
 
     def _kit_rows(self, table: Table, retired: bool) -> Sequence[Row[Any]]:
@@ -202,6 +202,8 @@ class Repository:
         """
         table = KIT_TABLES[type(item)]
         values = _values(item, table)
+        if isinstance(item, Source):
+            values["quiet_hours"] = [list(pair) for pair in item.quiet_hours]
         if isinstance(item, Charger):
             values["power_by_input_v"] = [list(pair) for pair in item.power_by_input_v]
         key = self._save(table, values, known_as)
@@ -273,14 +275,23 @@ class Repository:
     def wishes(self) -> tuple[Wish, ...]:
         """What is wanted full, by when."""
         rows = self._rows(select(tables.wishes).order_by(tables.wishes.c.key))
-        return tuple(Wish(row._mapping["count"], row.family, row.at_min, row.name) for row in rows)
+        names = [field.name for field in fields(Wish)]
+        return tuple(Wish(**{name: row._mapping[name] for name in names}) for row in rows)
 
     def set_wishes(self, wishes: Sequence[Wish]) -> None:
         """Replace what is wanted."""
         self._connection.execute(delete(tables.wishes))
         for wish in wishes:
-            values = {"count": wish.count, "family": wish.family, "at_min": wish.at_min, "name": wish.name}
-            self._connection.execute(insert(tables.wishes).values(values))
+            self._connection.execute(insert(tables.wishes).values(vars(wish)))
+
+    def starts_at(self) -> datetime | None:
+        """The moment from which the minutes of wishes count."""
+        return self._connection.scalar(select(tables.meeting.c.starts_at))
+
+    def set_starts_at(self, moment: datetime) -> None:
+        """Count the minutes of wishes from another moment."""
+        self._meeting_row()
+        self._connection.execute(update(tables.meeting).values(starts_at=moment))
 
     def add_plan(self, plan: KeptPlan) -> None:
         """Keep a plan; earlier ones stay."""
@@ -366,6 +377,10 @@ def _pack(row: Row[Any], reading: Reading | None) -> Pack:
     values = {name: value for name, value in row._mapping.items() if name in names}
     values |= {"condition": Condition(row.condition), "resistance_mohm": tuple(row.resistance_mohm), "reading": reading}
     return Pack(**values)
+
+
+def _source(row: Row[Any]) -> Source:
+    return replace(_made(Source, row), quiet_hours=tuple((low, high) for low, high in row.quiet_hours))
 
 
 def _charger(row: Row[Any], channels: Sequence[Channel]) -> Charger:

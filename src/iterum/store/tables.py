@@ -98,6 +98,7 @@ boards = Table(
     _number("port_fuse_a"),
     Column("lead_mohm", Float, nullable=False),
     Column("connector", String),
+    Column("chains_to", String),
 )
 
 chargers = Table(
@@ -152,6 +153,7 @@ sources = Table(
     _number("max_power_w"),
     _number("energy_wh"),
     Column("usable_fraction", Float, nullable=False),
+    Column("quiet_hours", JSON, nullable=False, default=list),
 )
 
 house_rules = Table(
@@ -170,6 +172,10 @@ wishes = Table(
     Column("family", String, nullable=False),
     Column("at_min", Float, nullable=False),
     Column("name", String),
+    _number("fly_min"),
+    Column("rest_min", Float, nullable=False),
+    Column("used_fraction", Float, nullable=False),
+    Column("value", Float, nullable=False),
 )
 
 hand_moves = Table(
@@ -200,6 +206,8 @@ meeting = Table(
     Column("name", String),
     Column("note", String),
     Column("group_choice", JSON),
+    # The moment from which the minutes of wishes count.
+    Column("starts_at", Moment),
     # Rises with every change, so that what was computed before can be kept until then.
     Column("revision", Integer, nullable=False),
 )

@@ -15,13 +15,13 @@ from werkzeug.wrappers import Response as AnyResponse
 from iterum.services.desk import Desk
 from iterum.services.planning import PlanDesk
 from iterum.store.database import Store
-from iterum.web import charge, files, kit, match, measure, packs, plan, put_away, rules, what_if, wrong
+from iterum.web import charge, files, heats, kit, match, measure, packs, plan, put_away, rules, what_if, wrong
 from iterum.web.frame import frame, go_back_to
 from iterum.web.words import FILTERS
 
 MAX_REQUEST_BYTES = 5_000_000
 LOCAL_HOSTS = ("127.0.0.1", "localhost")
-ROOMS = (measure, match, plan, charge, put_away, packs, kit, rules, files, what_if, wrong)
+ROOMS = (measure, match, plan, heats, charge, put_away, packs, kit, rules, files, what_if, wrong)
 
 CONTENT_SECURITY_POLICY = "; ".join(
     (

@@ -50,11 +50,13 @@ def as_text(value: Any) -> str:
     if value is None:
         return ""
     if isinstance(value, (list, tuple)):
-        return ", ".join(
-            ":".join(as_text(part) for part in item) if isinstance(item, (list, tuple)) else as_text(item)
-            for item in value
-        )
+        return ", ".join(_pair_text(item) if isinstance(item, (list, tuple)) else as_text(item) for item in value)
     return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def _pair_text(pair: Sequence[Any]) -> str:
+    """Two figures with a colon between; two times of day, which have colons of their own, with a dash."""
+    return ("-" if isinstance(pair[0], str) else ":").join(as_text(part) for part in pair)
 
 
 def texts_of(part: str, document: Mapping[str, Any]) -> dict[str, str]:
@@ -99,9 +101,11 @@ def _number(text: str, whole: bool) -> Any:
     return int(value) if whole and value.is_integer() else value
 
 
-def _list(text: str, pairs: bool) -> list[Any]:
+def _list(text: str, rules: Mapping[str, Any]) -> list[Any]:
     items = [item.strip() for item in text.replace(";", ",").split(",") if item.strip()]
-    if pairs:
+    if rules.get("type") == "array":
+        if "string" in _types(rules["items"]):
+            return [[part.strip().zfill(5) for part in item.replace("–", "-").split("-")] for item in items]
         return [[_number(part.strip(), False) for part in item.split(":")] for item in items]
     return [_number(item, False) for item in items]
 
@@ -117,7 +121,7 @@ def document_from(part: str, texts: Mapping[str, str]) -> dict[str, Any]:
         if kind == "number":
             found[name] = _number(text, "integer" in _types(rules))
         elif kind == "list":
-            found[name] = _list(text, pairs=rules["items"].get("type") == "array")
+            found[name] = _list(text, rules["items"])
         else:
             found[name] = text
     return found

@@ -1,6 +1,8 @@
 """The frame round every page: top strip, five steps, stores."""
 
 from dataclasses import dataclass
+from datetime import timedelta
+from math import ceil
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -23,6 +25,7 @@ class Step:
 
 
 STORES = (
+    ("heats.page", "Heats", "heats", "heats"),
     ("packs.page", "Packs", "packs", "packs"),
     ("kit.page", "Kit", "kit", "kit"),
     ("rules.page", "House rules", "rules", "rules"),
@@ -79,7 +82,7 @@ def frame() -> dict[str, Any]:
     finite = [source for source in session.kit.sources if source.usable_wh is not None]
     usable_wh = sum(source.usable_wh or 0.0 for source in finite)
     whole_wh = sum(source.energy_wh or 0.0 for source in finite)
-    wish = min(session.wanted, key=lambda item: item.at_min, default=None)
+    ahead = [heat for heat in desk().heats() if heat.at > now()]
     room = (request.blueprint or "") if request else ""
     return {
         "session": session,
@@ -90,7 +93,8 @@ def frame() -> dict[str, Any]:
         "bank_wh": usable_wh if finite else None,
         "bank_part": usable_wh / whole_wh if whole_wh else 0.0,
         "bank_names": ", ".join(source.name or source.id for source in finite),
-        "next_wish": wish,
+        "next_heat": ahead[0] if ahead else None,
+        "next_heat_min": ceil((ahead[0].at - now()) / timedelta(minutes=1)) if ahead else None,
         "theme": "night" if request.cookies.get("theme") == "night" else "day",
         "keys_on": request.cookies.get("keys") != "off",
         "here": request.full_path if request.query_string else request.path,

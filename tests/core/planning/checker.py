@@ -3,12 +3,14 @@
 It shares no code with the planner. The electrical model, which is checked elsewhere, says how long a batch takes.
 """
 
+from dataclasses import replace
 from itertools import pairwise
 
 from iterum.core.charging import charge
 from iterum.core.chemistry import CHEMISTRIES
 from iterum.core.feed import feed_of
 from iterum.core.joining import join_reasons, plug_by_plug
+from iterum.core.packs import Reading
 from iterum.core.sizing import Setup
 from iterum.exchange.session import from_document
 
@@ -27,11 +29,18 @@ def _violations(document, plan):
     chargers = {
         channel["id"]: (charger, channel) for charger in document["chargers"] for channel in charger["channels"]
     }
-    listed = [tag for batch in plan["batches"] for tag in batch["packs"]] + [left["id"] for left in plan["left_out"]]
-    if sorted(listed) != sorted(packs):
+    listed = [
+        (tag, number) for batch in plan["batches"] for tag, number in zip(batch["packs"], batch["rounds"], strict=True)
+    ]
+    left = [left["id"] for left in plan["left_out"] if left["round"] == 1]
+    flown = {tag for wish in plan["wanted"] for tag in wish["packs"]}  # full ones may fly without a charge before
+    if len(listed) != len(set(listed)) or {tag for tag, _ in listed} | set(left) | flown != set(packs):
         yield f"packs listed {sorted(listed)}"
     for batch in plan["batches"]:
-        members = [packs[tag] for tag in batch["packs"]]
+        members = [
+            _as_it_comes(packs[tag], number, document)
+            for tag, number in zip(batch["packs"], batch["rounds"], strict=True)
+        ]
         yield from _group(members, batch, boards.get(batch["board"]), document.get("rules", {}))
         yield from _amps(members, batch, *chargers[batch["channel"]], boards.get(batch["board"]), document)
         yield from _minutes(session, batch)
@@ -42,6 +51,9 @@ def _violations(document, plan):
     ends = [batch["end_min"] for batch in plan["batches"]]
     if abs(max(ends, default=0) - plan["makespan_min"]) > EPS:
         yield "the makespan is not the last end"
+    if any(wish["fly_min"] for wish in plan["wanted"]):
+        yield from _day(document, plan)
+        return
     for wish in plan["wanted"]:
         full = [b["end_min"] for b in plan["batches"] if b["class"] == wish["class"] for _ in b["packs"]]
         full += [
@@ -49,6 +61,49 @@ def _violations(document, plan):
         ]
         if wish["met"] != (sum(end <= wish["at_min"] + EPS for end in full) >= wish["count"]):
             yield f"wish {wish} is not as told"
+
+
+def _as_it_comes(pack, number, document):
+    """The pack as it is, or, from its second time round on, as low as flying leaves it: 20 % of a LiPo or Li-ion."""
+    if number == 1:
+        return pack
+    volts = round(CHEMISTRIES[pack["chemistry"]].table.rest_v(0.2), 3)
+    return {**pack, "cell_volts": [volts] * pack["cells"]}
+
+
+def _day(document, plan):
+    """The day told again from the plan alone: who is full when heats begin, and nobody charged while away."""
+    setup_min = document.get("rules", {}).get("setup_min", 3)
+    heats = sorted(plan["wanted"], key=lambda heat: heat["at_min"])
+    charges = {}
+    for batch in plan["batches"]:
+        for heat in heats:
+            if (
+                heat["fly_min"]
+                and heat["at_min"] + EPS < batch["start_min"] + setup_min
+                and batch["start_min"] < heat["at_min"] + heat["fly_min"] - EPS
+            ):
+                yield f"somebody sets up {batch['packs']} while away"
+        for tag, number in zip(batch["packs"], batch["rounds"], strict=True):
+            charges[tag, number] = batch
+    flights = {}
+    full = {left["id"] for left in plan["left_out"] if left["code"] == "full"}
+    for heat in heats:
+        ready = []
+        for tag in heat["packs"]:
+            before = flights.get(tag, [])
+            charge = charges.get((tag, len(before) + 1))
+            if before and charge and charge["start_min"] < before[-1] - EPS:
+                yield f"{tag} is charged before it is back and has rested"
+            if charge or (tag in full and not before):
+                ready.append(charge["end_min"] if charge else 0.0)
+            if heat["fly_min"]:
+                gone = max(heat["at_min"], ready[-1] if ready and charge else 0.0)
+                flights.setdefault(tag, []).append(gone + heat["fly_min"] + 15)
+        if len(set(heat["packs"])) < len(heat["packs"]) or heat["have"] != sum(
+            end <= heat["at_min"] + EPS for end in ready
+        ):
+            yield f"heat {heat['name']} is not as told"
 
 
 def _family(pack):
@@ -118,8 +173,16 @@ def _amps(members, batch, charger, channel, board, document):
         yield "a port fuse would blow"
 
 
+def _flown(pack):
+    volts = round(pack.chemistry.table.rest_v(0.2), 3)
+    return replace(pack, reading=Reading.of_cells((volts,) * pack.cells))
+
+
 def _minutes(session, batch):
-    packs = [next(pack for pack in session.packs if pack.id == tag) for tag in batch["packs"]]
+    packs = [
+        next(pack if number == 1 else _flown(pack) for pack in session.packs if pack.id == tag)
+        for tag, number in zip(batch["packs"], batch["rounds"], strict=True)
+    ]
     board = next((item for item in session.kit.boards if item.id == batch["board"]), None)
     charger, channel = next(pair for pair in session.kit.channels() if pair[1].id == batch["channel"])
     where = Setup(board, channel, feed_of(charger, session.kit))

@@ -224,7 +224,7 @@ class TestExplain:
     plan = planned(session, chunks=10)
 
     def test_every_batch_says_what_it_waits_for_and_a_lone_pack_why(self):
-        for why in explain(self.session, self.plan):
+        for why in explain(Problem(self.session), self.plan):
             first = why.reasons[0]
             assert (first.code == "starts_at_once") == (why.batch.start_min == 0)
             assert sentence(first)
@@ -234,17 +234,17 @@ class TestExplain:
                 assert sentence(why.reasons[1]).startswith("Alone")
 
     def test_what_a_batch_waits_for_is_really_taken_until_then(self):
-        for why in explain(self.session, self.plan):
+        for why in explain(Problem(self.session), self.plan):
             if why.reasons[0].code == "waits_channel":
                 ends = [b.end_min for b in self.plan.batches if b.channel == why.batch.channel]
                 assert why.reasons[0].numbers["until_min"] in ends
 
     def test_the_pack_0_115_v_off_is_alone_for_that(self):
-        whys = {why.batch.packs: why.reasons for why in explain(self.session, self.plan)}
+        whys = {why.batch.packs: why.reasons for why in explain(Problem(self.session), self.plan)}
         (lone,) = [reasons for packs, reasons in whys.items() if packs == ("P-09",)]
         assert sentence(lone[1]) == "Alone: 0.115 V from P-12, the nearest; allowed 0.100."
 
     def test_widening_the_bottleneck_helps_and_nothing_makes_it_worse(self):
-        gains = [item for item in bottlenecks(self.session, self.plan, 4) if item]
+        gains = [item for item in bottlenecks(Problem(self.session), self.plan, 4) if item]
         assert gains
         assert all(item.saved_min >= 0.03 * self.plan.makespan_min for item in gains)

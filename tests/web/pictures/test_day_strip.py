@@ -5,46 +5,76 @@ from itertools import pairwise
 
 import pytest
 
-from iterum.web.pictures.day_strip import LEFT, WIDTH, draw
+from iterum.web.pictures.day_strip import MARGIN, NARROW, WIDE, Named, draw
 
 AT = datetime(2026, 6, 13, 8, 47, tzinfo=UTC)
+KIT = Named({"bank": "Leisure battery"}, {"bank": 300.0}, {"bank": 700.0})
 
 
 def document(count):
     batches = [
         {"packs": [f"P{n}", f"Q{n}"], "class": f"lipo-{2 + n % 3}S", "board": "b", "channel": f"c{n % 4}", "source": "bank",
-         "current_a": 3.6, "rate_c": 1.0, "start_min": 20.0 * (n // 4), "lead_min": 20.0 * (n // 4) + 3,
+         "current_a": 3.6, "rate_c": 1.0, "start_min": 20.0 * (n // 4), "lead_min": 20.0 * (n // 4) + 3, "locked": False,
          "end_min": 20.0 * (n // 4) + 19, "power_w": 60.0, "power_in_w": 70.0, "energy_in_wh": 10.0}
         for n in range(count)
     ]  # fmt: skip
     sources = [{"id": "bank", "used_wh": 10.0 * count, "usable_wh": 700.0, "peak_w": 280.0}]
-    wanted = [{"count": 2, "class": "lipo-2S", "at_min": 15, "met": True, "name": "Heat"}]
-    return {"batches": batches, "makespan_min": batches[-1]["end_min"], "wanted": wanted, "sources": sources}
+    wanted = [{"count": 2, "class": "lipo-2S", "at_min": 15, "fly_min": 10, "met": True, "name": "Heat", "have": 2}]
+    return {
+        "batches": batches,
+        "makespan_min": batches[-1]["end_min"],
+        "wanted": wanted,
+        "sources": sources,
+        "visits": 1,
+    }
 
 
+@pytest.mark.parametrize("shape", [WIDE, NARROW])
 @pytest.mark.parametrize("count", [1, 3, 30])
-def test_rows_stand_below_one_another_and_bars_inside_the_picture(count):
-    strip = draw(document(count), AT, {}, {"bank": 300.0}, {"bank": 700.0})
-    rows = [*(lane.y for lane in strip.lanes), strip.bench_y, strip.power_y, strip.bank_y, strip.height]
-    assert all(high - low >= 20 for low, high in pairwise(rows))
+def test_rows_stand_below_one_another_and_bars_inside_the_picture(count, shape):
+    strip = draw(document(count), AT, KIT, 0.0, shape)
+    rows = [strip.heat_row, *strip.lanes, strip.bench_row, strip.power_row, strip.bank_row]
+    tops = [*(row.y for row in rows), strip.height]
+    assert all(high - low >= 20 + shape.above for low, high in pairwise(tops[:-1]))
     for bar in strip.bars:
-        assert bar.x >= LEFT
-        assert bar.x + bar.width <= WIDTH
+        assert bar.x >= MARGIN
+        assert bar.x + bar.width <= strip.width - MARGIN + 0.1
         assert bar.y in [lane.y for lane in strip.lanes]
     assert len(strip.bars) == count
 
 
 def test_a_bar_lies_where_its_minutes_are_and_the_hours_are_full_or_half():
-    strip = draw(document(30), AT, {}, {}, {"bank": 700.0})
-    span = (strip.bars[29].x - strip.bars[0].x) / 140
-    assert strip.bars[4].x - strip.bars[0].x == pytest.approx(20 * span, abs=0.1)
+    strip = draw(document(30), AT, KIT)
+    assert strip.bars[4].x - strip.bars[0].x == pytest.approx(20 * strip.px_a_min, abs=0.1)
+    assert strip.away[0] == pytest.approx((strip.bars[0].x + 15 * strip.px_a_min, 10 * strip.px_a_min), abs=0.1)
     assert all(text.endswith((":00", ":30")) for _, text in strip.hours)
 
 
+def test_a_long_day_is_panned_and_a_phone_shows_the_three_hours_from_now():
+    long = document(120)
+    assert draw(long, AT, KIT).panned
+    phone = draw(long, AT, KIT, 200.0, NARROW)
+    assert not phone.panned
+    shown = [long["batches"][bar.number] for bar in phone.bars]
+    assert min(batch["end_min"] for batch in shown) > 195
+    assert max(batch["start_min"] for batch in shown) < 195 + 180
+
+
 def test_set_ups_within_minutes_are_one_visit_and_peak_and_limit_are_told():
-    strip = draw(document(8), AT, {"bank": "Leisure battery"}, {"bank": 300.0}, {"bank": 700.0})
+    strip = draw(document(8), AT, KIT)
     assert len(strip.visits) == 2
     assert strip.peak[2] == "280 W"
     assert strip.power_limit_y is not None
-    assert (strip.power_text, strip.power_limit_text) == ("Leisure battery", "limit 300 W")
+    assert (strip.power_row.below, strip.power_limit_text) == ("Leisure battery", "limit 300 W")
     assert strip.bank_text == "Leisure battery, 620 of 700 Wh left"
+
+
+def test_a_heat_says_what_it_is_short_of_as_far_as_there_is_room():
+    short = document(4)
+    short["wanted"] = [
+        {"count": 4, "class": "lipo-2S", "at_min": at, "fly_min": 5, "met": False, "name": "Pylon heat", "have": 1}
+        for at in (2, 6, 10)
+    ]
+    texts = [heat.text for heat in draw(short, AT, KIT).heats]
+    assert texts[-1] == "Pylon heat: 4, short 3"
+    assert all(len(text) * 7.4 < 20 * 44 for text in texts)

@@ -84,7 +84,7 @@ def _neediest_pack(problem: Problem, needed: Mapping[str, int]) -> float:
     for family, count in needed.items():
         for index in _easiest(problem, family, count):
             minutes = _floor_minutes(problem, index) + problem.balance_of((index,))
-            found = max(found, problem.rules.setup_min + minutes)
+            found = max(found, problem.release_min((index,)) + problem.rules.setup_min + minutes)
     return found
 
 

@@ -66,8 +66,8 @@ class _Model:
         start, taken = model.new_int_var(0, self.horizon, f"start{number}"), model.new_bool_var(f"taken{number}")
         whole = model.new_optional_fixed_size_interval_var(start, length, taken, f"whole{number}")
         self.alone.setdefault(("channel", gene.machine), []).append(whole)
-        if board >= 0:
-            self.alone.setdefault(("board", board), []).append(whole)
+        for part in self.problem.board_parts[board] if board >= 0 else ():
+            self.alone.setdefault(("board", part), []).append(whole)
         if self.setup:
             hands = model.new_optional_fixed_size_interval_var(start, self.setup, taken, f"hands{number}")
             self.alone.setdefault(("person", 0), []).append(hands)
@@ -103,7 +103,8 @@ class _Model:
 def _is_small(problem: Problem, needed: Mapping[str, int]) -> bool:
     """Whether every pack is to be charged, and there are few."""
     whole = all(needed[family] == len(members) for family, members in problem.families.items())
-    return whole and len(problem.packs) <= MOST_PACKS and not problem.wanted and not problem.fixed
+    free = not problem.wanted and not problem.fixed and not any(item.quiet_hours for item in problem.kit.sources)
+    return whole and free and len(problem.packs) <= MOST_PACKS
 
 
 def solve(

@@ -1,16 +1,18 @@
 """Why a plan is as it is: what each batch waits for, why a pack is alone, and what would widen the bottleneck."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from itertools import islice
+from math import ceil
 
-from iterum.core.kit import Kit
+from iterum.core.kit import CHAIN, Kit
 from iterum.core.matching import obstacles
 from iterum.core.planning.plan import Plan
 from iterum.core.planning.problem import PlannedBatch, Problem
-from iterum.core.planning.schedule import Gene, decode
+from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.search import Prefer, Search
 from iterum.core.reasons import Reason, reason
+from iterum.core.rules import HouseRules
 from iterum.core.session import Session
 
 LEAST_GAIN = 0.03
@@ -27,15 +29,14 @@ class BatchWhy:
     reasons: tuple[Reason, ...]
 
 
-def explain(session: Session, plan: Plan) -> tuple[BatchWhy, ...]:
-    """One entry a batch, in the order of the plan. `session` is the one that was planned, without packs that run."""
-    problem = Problem(session)
+def explain(problem: Problem, plan: Plan) -> tuple[BatchWhy, ...]:
+    """One entry a batch, in the order of the plan. `problem` is the one that was planned, without packs that run."""
     return tuple(BatchWhy(batch, _reasons(problem, plan, batch)) for batch in plan.batches)
 
 
 def _reasons(problem: Problem, plan: Plan, batch: PlannedBatch) -> tuple[Reason, ...]:
     if not any(pack.id == batch.packs[0] for pack in problem.packs):
-        return (reason("replan_runs", end_min=batch.end_min),)
+        return (reason("kept_by_you" if batch.locked else "replan_runs", end_min=batch.end_min),)
     found = [_waits_for(problem, plan, batch)]
     if len(batch.packs) == 1:
         found.append(_alone(problem, plan, batch))
@@ -43,7 +44,7 @@ def _reasons(problem: Problem, plan: Plan, batch: PlannedBatch) -> tuple[Reason,
 
 
 def _waits_for(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
-    """What becomes free just as this batch starts: channel, board, hands, or watts."""
+    """What becomes free just as this batch starts: packs, channel, board, hands, or watts."""
     if batch.start_min < _EPS:
         return reason("starts_at_once")
     before = [other for other in plan.batches if other is not batch]
@@ -51,8 +52,11 @@ def _waits_for(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
         if abs(other.end_min - batch.start_min) < _EPS and other.channel == batch.channel:
             return reason("waits_channel", channel=batch.channel, until_min=other.end_min)
     for other in before:
-        if batch.board and other.board == batch.board and abs(other.end_min - batch.start_min) < _EPS:
+        if _same_board(batch.board, other.board) and abs(other.end_min - batch.start_min) < _EPS:
             return reason("waits_board", board=batch.board, until_min=other.end_min)
+    outside = _waits_outside(problem, batch)
+    if outside is not None:
+        return outside
     for other in before:
         if abs(other.lead_min - batch.start_min) < _EPS:
             return reason("waits_hands", packs=other.packs, until_min=other.lead_min)
@@ -60,6 +64,25 @@ def _waits_for(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
         if abs(other.end_min - batch.lead_min) < _EPS:
             return reason("waits_watts", resource=_shared(problem, batch, other), until_min=other.end_min)
     return reason("waits_order")
+
+
+def _waits_outside(problem: Problem, batch: PlannedBatch) -> Reason | None:
+    """Packs that come back, a heat that is over, or a source that may run again, just as this batch starts."""
+    index = {pack.id: number for number, pack in enumerate(problem.packs)}
+    release_min = problem.release_min([index[tag] for tag in batch.packs])
+    if release_min and abs(release_min - batch.start_min) < _EPS:
+        return reason("waits_return", until_min=release_min)
+    if any(abs(until_min - batch.start_min) < _EPS for _, until_min in problem.away):
+        return reason("waits_flight", until_min=batch.start_min)
+    feed = next(machine.feed for machine in problem.machines if machine.channel.id == batch.channel)
+    if any(abs(until_min - batch.start_min) < _EPS for _, until_min in problem.quiet_min(feed.source)):
+        return reason("waits_quiet", source=batch.source, until_min=batch.start_min)
+    return None
+
+
+def _same_board(one: str | None, other: str | None) -> bool:
+    """Whether two batches need a board in common, chained ones counted by their parts."""
+    return bool(one and other and set(one.split(CHAIN)) & set(other.split(CHAIN)))
 
 
 def _shared(problem: Problem, batch: PlannedBatch, other: PlannedBatch) -> str:
@@ -117,42 +140,92 @@ class Relaxed:
     saved_min: float
 
 
-def bottlenecks(session: Session, plan: Plan, chunks: int = RELAXED_CHUNKS) -> Iterator[Relaxed | None]:
+def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> Iterator[Relaxed | None]:
     """What one step more of each thing would gain, one after another; None for a thing that gains under 3 %.
 
-    Each relaxed search starts from the plan at hand, so that noise never makes a wider bench look worse.
+    Where something wanted is not met, what would buy it back; else what would end the whole sooner. Each relaxed
+    search starts from the plan at hand, so that noise never makes a wider bench look worse.
     """
-    for code, changed in _widened(session):
-        search = Search(Problem(changed), Prefer.SOONEST, start=plan.genes)
+    short = plan.score.missing > 0 or plan.score.late_min > 1e-6
+    for code, numbers, changed in _widened(problem.session, plan, short):
+        relaxed = Problem(changed)
+        start = plan.genes if len(relaxed.packs) == len(problem.packs) else ()
+        search = Search(relaxed, Prefer.SOONEST, start=start)
         for _ in islice(search, chunks):
             pass
-        end_min = search.best.schedule.makespan_min
-        if search.best.score.missing == 0 and end_min < plan.makespan_min * (1 - LEAST_GAIN):
-            saved_min = plan.makespan_min - end_min
-            yield Relaxed(reason(code, saved_min=saved_min, end_min=end_min), end_min, saved_min)
+        best = search.best
+        end_min = best.schedule.makespan_min
+        saved_min = plan.makespan_min - end_min
+        if short:
+            worth = (best.score.missing, best.score.late_min) < (plan.score.missing, plan.score.late_min - 0.5)
+            whole = best.score.missing == 0 and best.score.late_min < 1e-6
+            back = plan.score.missing - best.score.missing
+            faster = _faster(best.schedule, problem.rules)
+            more = {**numbers, "whole": whole, "packs": back, "late_min": best.score.late_min, "faster": faster}
+            yield Relaxed(reason(f"buys_{code}", **more), end_min, saved_min) if worth else None
+        elif best.score.missing == 0 and end_min < plan.makespan_min * (1 - LEAST_GAIN):
+            yield Relaxed(reason(f"wider_{code}", saved_min=saved_min, end_min=end_min), end_min, saved_min)
         else:
             yield None
 
 
-def _widened(session: Session) -> Sequence[tuple[str, Session]]:
-    """The session with one thing widened at a time."""
+def _faster(schedule: Schedule, rules: HouseRules) -> int:
+    """How many batches are charged faster than the house rules want."""
+    return sum(item.costs.rate_c > wanted_c + _EPS for item in schedule.placed if (wanted_c := rules.rate_c or 1.0))
+
+
+def _widened(session: Session, plan: Plan, short: bool) -> list[tuple[str, dict[str, object], Session]]:
+    """(code, numbers, the session with one thing widened); with `short` also what only a plan in want needs."""
     kit, rules = session.kit, session.rules
-    found: list[tuple[str, Session]] = []
+    found: list[tuple[str, dict[str, object], Session]] = []
     if kit.chargers:
         busiest = max(kit.chargers, key=lambda item: item.total_power_w or 0.0)
         twin = replace(
             busiest, id=f"{busiest.id} twin",
             channels=tuple(replace(channel, id=f"{channel.id} twin") for channel in busiest.channels[:1]),
         )  # fmt: skip
-        found.append(("wider_channel", replace(session, kit=replace(kit, chargers=(*kit.chargers, twin)))))
+        found.append(("channel", {}, replace(session, kit=replace(kit, chargers=(*kit.chargers, twin)))))
     if kit.boards:
         largest = max(kit.boards, key=lambda board: board.ports)
         more = replace(largest, id=f"{largest.id} twin")
-        found.append(("wider_board", replace(session, kit=replace(kit, boards=(*kit.boards, more)))))
-    found.append(("wider_rate", replace(session, rules=replace(rules, rate_c=2.0))))
-    found.append(("wider_hands", replace(session, rules=replace(rules, setup_min=0.0))))
-    found.append(("wider_watts", replace(session, kit=_more_watts(kit, 1.5))))
+        found.append(("board", {}, replace(session, kit=replace(kit, boards=(*kit.boards, more)))))
+    found.append(("rate", {}, replace(session, rules=replace(rules, rate_c=2.0))))
+    found.append(("hands", {}, replace(session, rules=replace(rules, setup_min=0.0))))
+    found.append(("watts", {}, replace(session, kit=_more_watts(kit, 1.5))))
+    if short:
+        found += [("energy", {"wh": wh, "source": tag}, replace(session, kit=_more_energy(kit, tag, wh)))
+                  for tag, wh in _lacking_wh(plan)]  # fmt: skip
+        later = tuple(replace(wish, at_min=wish.at_min + LATER_MIN) for wish in session.wanted)
+        if later:
+            found.append(("time", {"minutes": LATER_MIN}, replace(session, wanted=later)))
     return found
+
+
+LATER_MIN = 10.0
+_STEP_WH = 5
+
+
+def _lacking_wh(plan: Plan) -> list[tuple[str, float]]:
+    """(source, Wh) that would charge every pack that was given up for want of energy, in steps of 5 Wh."""
+    lack: dict[str, float] = {}
+    for left in plan.left_out:
+        if left.reason.code == "no_energy" and left.reason.numbers["source"]:
+            source = str(left.reason.numbers["source"])
+            lack[source] = lack.get(source, 0.0) + float(left.reason.numbers["need_wh"])
+    return [(source, _STEP_WH * ceil(wh * 1.02 / _STEP_WH)) for source, wh in lack.items()]
+
+
+def _more_energy(kit: Kit, source_id: str, more_wh: float) -> Kit:
+    """So many usable watt-hours more in one source."""
+    return replace(
+        kit,
+        sources=tuple(
+            replace(item, energy_wh=(item.energy_wh or 0.0) + more_wh / item.usable_fraction)
+            if item.id == source_id and item.usable_fraction
+            else item
+            for item in kit.sources
+        ),
+    )
 
 
 def _more_watts(kit: Kit, factor: float) -> Kit:

@@ -3,13 +3,15 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
+from iterum.core.kit import Kit
 from iterum.core.matching import plug_in_order, unfit
 from iterum.core.packs import Pack
 from iterum.core.planning.bounds import lower_bound_min
 from iterum.core.planning.exact import solve
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
-from iterum.core.planning.schedule import Gene, Placed, Schedule, decode
-from iterum.core.planning.search import Found, Prefer, Score, Search, full_by, score_of
+from iterum.core.planning.rounds import tag_of
+from iterum.core.planning.schedule import Gene, Placed, Schedule, decode, visits_of
+from iterum.core.planning.search import Found, Prefer, Score, Search, score_of
 from iterum.core.reasons import Reason, reason
 from iterum.core.session import Session, Wish
 
@@ -28,12 +30,16 @@ class NotPlanned:
 
 @dataclass(frozen=True)
 class WishOutcome:
-    """What became of a wish: how many are full by then, and when the last of them is full (None if never)."""
+    """What became of a wish: how many are full by then, and when the last of them is full (None if never).
+
+    packs : tags of those that are to fly in a heat; empty where any will do.
+    """
 
     wish: Wish
     met: bool
     have: int
     ready_min: float | None
+    packs: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -88,8 +94,9 @@ class Planner:
         seed: int = 1,
         start: Sequence[Gene] = (),
         fixed: tuple[PlannedBatch, ...] = (),
+        coming: tuple[tuple[Pack, float], ...] = (),
     ) -> None:
-        self.problem = Problem(session, fixed=fixed)
+        self.problem = Problem(session, fixed=fixed, coming=coming)
         self.prefer = prefer
         self.search = Search(self.problem, prefer, seed, start)
         self.bound_min = 0.0
@@ -129,15 +136,17 @@ class Planner:
         genes = self._gentler(self.search.best.genes) if self.prefer is Prefer.SOONEST else self.search.best.genes
         schedule = self._refined(genes)
         score = score_of(self.problem, schedule, self.prefer)
+        batches = tuple(self._batch(item) for item in sorted(schedule.placed, key=lambda item: item.start_min))
+        every = (*self.problem.fixed, *batches)
         return Plan(
-            batches=tuple(self._batch(item) for item in sorted(schedule.placed, key=lambda item: item.start_min)),
+            batches=batches,
             left_out=self._left_out(schedule),
-            wanted=tuple(self._outcome(wish, schedule) for wish in self.problem.session.wanted),
+            wanted=outcomes(self.problem, every, self.problem.session.wanted),
             makespan_min=schedule.makespan_min,
             bound_min=min(self.bound_min, schedule.makespan_min),
             proved=self.proved,
-            visits=schedule.visits,
-            sources=self._sources(schedule),
+            visits=visits_in(every),
+            sources=source_uses(self.problem.kit, every),
             score=score,
             genes=genes,
             iterations=self.search.iterations,
@@ -196,11 +205,22 @@ class Planner:
             left = unfit(verdict)
             if left is not None and (not verdict.charges or verdict.full):
                 found.append(NotPlanned(verdict.pack, left.reason, left.fix))
+        if self.problem.day is not None:
+            found += self._not_flown()
         for index, pack in enumerate(self.problem.packs):
             if index not in planned:
                 why = self._why_not(index, schedule)
                 found.append(NotPlanned(pack, why, reason(f"fix_{why.code}", id=pack.id)))
         return tuple(found)
+
+    def _not_flown(self) -> list[NotPlanned]:
+        """Packs that could be charged and that no heat needs."""
+        asked = {tag_of(pack.id) for pack in self.problem.packs}
+        return [
+            NotPlanned(verdict.pack, reason("no_heat_needs_it"), reason("fix_not_wanted", id=verdict.pack.id))
+            for verdict in self.problem.verdicts
+            if verdict.charges and not verdict.full and verdict.pack.id not in asked
+        ]
 
     def _why_not(self, index: int, schedule: Schedule) -> Reason:
         """Nothing charges it, nobody asked for it, or the energy is gone."""
@@ -217,7 +237,7 @@ class Planner:
             len(item.gene.members) for item in schedule.placed
             if self.problem.packs[item.gene.members[0]].family == pack.family
         )  # fmt: skip
-        if self.problem.wanted and charged >= wanted:
+        if self.problem.wanted and not self.problem.rounds and charged >= wanted:
             return reason("not_wanted", id=pack.id, count=wanted)
         left_wh = {
             source.id: source.usable_wh - schedule.used_wh.get(source.id, 0.0)
@@ -233,28 +253,53 @@ class Planner:
         lack_wh, need_wh, source_id = min(short, default=(0.0, 0.0, None))
         return reason("no_energy", id=pack.id, need_wh=need_wh, lack_wh=max(lack_wh, 0.0), source=source_id)
 
-    def _outcome(self, wish: Wish, schedule: Schedule) -> WishOutcome:
-        ready = full_by(self.problem, schedule, wish.family)
+
+# ------------------------------------------------------------------ what a list of batches comes to
+
+
+def outcomes(problem: Problem, batches: Sequence[PlannedBatch], wanted: Sequence[Wish]) -> tuple[WishOutcome, ...]:
+    """What becomes of each wish when these batches are charged, those done and running included."""
+    found = []
+    for wish in wanted:
+        if wish.at_min <= 0:
+            continue
+        ready = _ready_for(problem, batches, wish)
         have = sum(end_min <= wish.at_min + 1e-6 for end_min in ready)
         last = ready[wish.count - 1] if len(ready) >= wish.count else None
-        return WishOutcome(wish, have >= wish.count, have, last)
+        seats = problem.day.seats if problem.day is not None else ()
+        packs = tuple(tag_of(seat.pack_id) for seat in seats if seat.heat == wish and seat.pack_id is not None)
+        found.append(WishOutcome(wish, have >= wish.count, min(have, wish.count), last, packs))
+    return tuple(found)
 
-    def _sources(self, schedule: Schedule) -> tuple[SourceUse, ...]:
-        found = []
-        for source in self.problem.kit.sources:
-            drawn = [
-                (item.lead_min, item.end_min, item.costs.power_w * factor)
-                for item in schedule.placed
-                for name, factor in self.problem.machines[item.gene.machine].uses
-                if name == f"source {source.id}"
-            ]
-            drawn += [
-                (batch.lead_min, batch.end_min, batch.power_in_w)
-                for batch in self.problem.fixed
-                if batch.source == source.id and batch.end_min > 0
-            ]
-            peak_w = max(
-                (sum(w for low, high, w in drawn if low <= start < high - 1e-9) for start, _, _ in drawn), default=0.0
-            )
-            found.append(SourceUse(source.id, schedule.used_wh.get(source.id, 0.0), source.usable_wh, peak_w))
-        return tuple(found)
+
+def _ready_for(problem: Problem, batches: Sequence[PlannedBatch], wish: Wish) -> list[float]:
+    """When the packs of a wish are full, rising."""
+    ends = {tag: batch.end_min for batch in batches for tag in batch.packs}
+    if problem.day is not None:
+        seats = [seat for seat in problem.day.seats if seat.heat == wish and seat.pack_id is not None]
+        ready = [ends.get(seat.pack_id or "", seat.ready_min) for seat in seats]
+        return sorted(end_min for end_min in ready if end_min is not None)
+    full = [
+        0.0 for verdict in problem.verdicts
+        if verdict.full and verdict.charges and verdict.pack.family == wish.family and verdict.pack.id not in ends
+    ]  # fmt: skip
+    return sorted([*full, *(batch.end_min for batch in batches if batch.family == wish.family for _ in batch.packs)])
+
+
+def source_uses(kit: Kit, batches: Sequence[PlannedBatch]) -> tuple[SourceUse, ...]:
+    """What these batches take from each source: Wh in all, and the most watts at once from now on."""
+    found = []
+    for source in kit.sources:
+        mine = [batch for batch in batches if batch.source == source.id]
+        ahead = [batch for batch in mine if batch.end_min > 0]
+        peak_w = max(
+            (sum(b.power_in_w for b in ahead if b.lead_min <= one.lead_min < b.end_min - 1e-9) for one in ahead),
+            default=0.0,
+        )
+        found.append(SourceUse(source.id, sum(batch.energy_in_wh for batch in mine), source.usable_wh, peak_w))
+    return tuple(found)
+
+
+def visits_in(batches: Sequence[PlannedBatch]) -> int:
+    """How often somebody goes to the bench for the batches still to be set up."""
+    return len(visits_of([(batch.start_min, batch.lead_min) for batch in batches if batch.lead_min > 0]))

@@ -7,6 +7,7 @@ are cumulative ones; watt-hours of a source are a budget.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from datetime import datetime, time, timedelta
 from functools import cached_property
 from math import ceil, inf
 
@@ -14,9 +15,10 @@ from iterum.core.charging import charge, lead_of
 from iterum.core.circuit import soc_from_rest
 from iterum.core.feed import Feed, feed_of
 from iterum.core.joining import join_reasons, plug_by_plug
-from iterum.core.kit import DEFAULT_LEAD_MOHM, Board, Channel, Kit
+from iterum.core.kit import CHAIN, DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
 from iterum.core.matching import group_size_limit, in_plug_order, obstacles
 from iterum.core.packs import Pack, PackVerdict, judge_pack
+from iterum.core.planning.rounds import Round, Rounds, plan_rounds, tag_of
 from iterum.core.reasons import Unsafe
 from iterum.core.resistance import resistance_of
 from iterum.core.rules import Balance, HouseRules
@@ -86,6 +88,8 @@ class PlannedBatch:
     power_w: float
     energy_in_wh: float
     power_in_w: float
+    locked: bool = False
+    """Kept where it is by the pilot, whatever is planned anew."""
 
 
 @dataclass
@@ -95,6 +99,8 @@ class Problem:
     session: Session
     fixed: tuple[PlannedBatch, ...] = ()
     """Batches that are not to be moved: done, running, or about to be set up. Their packs are not in the session."""
+    coming: tuple[tuple[Pack, float], ...] = ()
+    """Packs of those batches, each with the minute at which it is full: they may fly in heats."""
     _may_join: dict[tuple[int, ...], bool] = field(default_factory=dict)
     _costs: dict[tuple[tuple[int, ...], int, int, int], Costs | None] = field(default_factory=dict)
     _known_minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)
@@ -118,14 +124,72 @@ class Problem:
     @cached_property
     def packs(self) -> tuple[Pack, ...]:
         """Packs that may be charged and need it, by family and rising volts: what is to be planned."""
-        chosen = [verdict.pack for verdict in self.verdicts if verdict.charges and not verdict.full]
+        if self.day is not None:
+            chosen = [item.pack for item in self.day.rounds]
+        else:
+            chosen = [verdict.pack for verdict in self.verdicts if verdict.charges and not verdict.full]
         return tuple(sorted(chosen, key=lambda pack: (pack.family, pack.cell_v or 0.0, pack.id)))
 
     @cached_property
     def joins(self) -> tuple[bool, ...]:
         """By pack, whether it may share a board at all."""
-        by_id = {verdict.pack.id: verdict.joins for verdict in self.verdicts}
+        return tuple(judge_pack(pack, self.rules).joins for pack in self.packs)
+
+    # ------------------------------------------------------------------ a day of heats
+
+    @cached_property
+    def day(self) -> Rounds | None:
+        """Who flies in which heat, and so what is to be charged; None where nothing flies."""
+        if not any(wish.is_heat for wish in self.session.wanted):
+            return None
+        return plan_rounds(self.session, self.verdicts, self.coming)
+
+    @cached_property
+    def rounds(self) -> tuple[Round, ...]:
+        """By pack, the charge of the day it stands for; empty where nothing flies."""
+        if self.day is None:
+            return ()
+        by_id = {item.pack.id: item for item in self.day.rounds}
         return tuple(by_id[pack.id] for pack in self.packs)
+
+    @cached_property
+    def before(self) -> tuple[int | None, ...]:
+        """By pack, the index of the same pack's charge before this one, which must be over first."""
+        last: dict[str, int] = {}
+        found: list[int | None] = [None] * len(self.packs)
+        for index in sorted(range(len(self.rounds)), key=lambda index: self.rounds[index].release_min):
+            tag = tag_of(self.packs[index].id)
+            found[index] = last.get(tag)
+            last[tag] = index
+        return tuple(found)
+
+    def release_min(self, members: Sequence[int]) -> float:
+        """From when on these packs are all there."""
+        return max((self.rounds[index].release_min for index in members), default=0.0) if self.rounds else 0.0
+
+    def due_min(self, index: int) -> float:
+        """By when a pack is wanted full; without end where nobody asks."""
+        if self.rounds:
+            return self.rounds[index].heat.at_min
+        family = self.packs[index].family
+        return min((wish.at_min for wish in self.wanted if wish.family == family), default=inf)
+
+    @cached_property
+    def away(self) -> tuple[tuple[float, float], ...]:
+        """(from, until) of the heats: nobody is at the bench."""
+        return tuple((wish.at_min, wish.over_min) for wish in self.wanted if wish.is_heat)
+
+    def quiet_min(self, source: Source | None) -> tuple[tuple[float, float], ...]:
+        """(from, until) in which a source must not run, over two days from minute 0."""
+        if source is None or not source.quiet_hours or self.session.starts_at is None:
+            return ()
+        starts_at = self.session.starts_at
+        found = []
+        for day in range(-1, 3):
+            for low, high in source.quiet_hours:
+                begins, ends = (_minute_of(text, starts_at, day) for text in (low, high))
+                found.append((begins, ends if ends > begins else ends + DAY_MIN))
+        return tuple((low, high) for low, high in found if high > 0)
 
     @cached_property
     def families(self) -> dict[str, tuple[int, ...]]:
@@ -163,7 +227,16 @@ class Problem:
     @cached_property
     def boards(self) -> tuple[Board, ...]:
         """Boards, the smallest first, so that a large one is not taken by a pair."""
-        return tuple(sorted(self.kit.boards, key=lambda board: (board.ports, board.id)))
+        return tuple(sorted(self.kit.all_boards(), key=lambda board: (board.ports, board.id)))
+
+    @cached_property
+    def board_parts(self) -> tuple[tuple[int, ...], ...]:
+        """By board, the indices of the boards it is made of: itself, or the two of a chain."""
+        index = {board.id: number for number, board in enumerate(self.boards)}
+        return tuple(
+            (number,) if board in self.kit.boards else tuple(index[part] for part in board.id.split(CHAIN))
+            for number, board in enumerate(self.boards)
+        )
 
     @cached_property
     def balance_min(self) -> float:
@@ -189,6 +262,8 @@ class Problem:
         if len(key) == 1:
             return True
         packs = [self.packs[index] for index in key]
+        if self.rounds and len({tag_of(pack.id) for pack in packs}) < len(packs):
+            return False  # the same pack twice
         most = group_size_limit(self.rules, None)
         if not all(self.joins[index] for index in key) or (most is not None and len(key) > most):
             return False
@@ -304,6 +379,15 @@ class Problem:
         minutes = max(found.minutes, full.minutes + full.balance_min)
         self._exact[key] = replace(found, minutes=minutes, energy_wh=max(found.energy_wh, full.energy_out_wh))
         return True
+
+
+DAY_MIN = 24 * 60.0
+
+
+def _minute_of(clock: str, starts_at: datetime, day: int) -> float:
+    """Minutes from the session's start until a time of day, so many days on."""
+    at = datetime.combine(starts_at.date() + timedelta(days=day), time.fromisoformat(clock), starts_at.tzinfo)
+    return (at - starts_at) / timedelta(minutes=1)
 
 
 def _uses(feed: Feed) -> tuple[tuple[str, float], ...]:

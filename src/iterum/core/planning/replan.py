@@ -1,14 +1,16 @@
 """Planning again from what is true now: what runs stays, what is done is done, and as little as can be changes."""
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from iterum.core.planning.plan import Plan, Planner
+from iterum.core.planning.plan import Plan, Planner, outcomes
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
+from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.schedule import Gene
 from iterum.core.planning.search import Prefer
 from iterum.core.reasons import Reason, reason
-from iterum.core.session import Session
+from iterum.core.session import Session, Wish
 
 FROZEN_MIN = 5.0
 """A batch that is to be set up within this is not moved any more: hands are on it."""
@@ -43,9 +45,13 @@ def kept_at(batches: Sequence[PlannedBatch], now_min: float) -> Kept:
     ]
     return Kept(
         done=tuple(batch for batch in shifted if batch.end_min <= 0),
-        fixed=tuple(batch for batch in shifted if batch.start_min <= FROZEN_MIN and batch.end_min > 0),
-        to_come=tuple(batch for batch in shifted if batch.start_min > FROZEN_MIN),
+        fixed=tuple(batch for batch in shifted if batch.end_min > 0 and _stays(batch)),
+        to_come=tuple(batch for batch in shifted if batch.end_min > 0 and not _stays(batch)),
     )
+
+
+def _stays(batch: PlannedBatch) -> bool:
+    return batch.locked or batch.start_min <= FROZEN_MIN
 
 
 def _genes(problem: Problem, batches: Sequence[PlannedBatch]) -> list[Gene]:
@@ -76,6 +82,14 @@ def _part(problem: Problem, members: tuple[int, ...], machine: int, batch: Plann
     return off.index(min(off))
 
 
+def _still_short(wanted: Sequence[Wish], stay: Sequence[PlannedBatch]) -> tuple[Wish, ...]:
+    """Wishes with what is full or on its way taken off."""
+    there = Counter(batch.family for batch in stay for _ in batch.packs)
+    return tuple(
+        replace(wish, count=wish.count - there[wish.family]) for wish in wanted if wish.count > there[wish.family]
+    )
+
+
 class Replanner(Planner):
     """A planner that starts from an old plan and leaves what runs alone."""
 
@@ -88,24 +102,20 @@ class Replanner(Planner):
         seed: int = 1,
     ) -> None:
         self.kept = kept_at(batches, now_min)
-        away = {tag for batch in (*self.kept.done, *self.kept.fixed) for tag in batch.packs}
-        self.before = self.kept.to_come
-        rest = replace(session, packs=tuple(pack for pack in session.packs if pack.id not in away))
-        done = {batch.family: 0 for batch in (*self.kept.done, *self.kept.fixed)}
-        for batch in (*self.kept.done, *self.kept.fixed):
-            done[batch.family] += len(batch.packs)
-        wanted = tuple(
-            replace(wish, count=wish.count - done.get(wish.family, 0), at_min=wish.at_min - now_min)
-            for wish in session.wanted
-            if wish.count > done.get(wish.family, 0)
+        stay = (*self.kept.done, *self.kept.fixed)
+        ends = {tag_of(tag): batch.end_min for batch in stay for tag in batch.packs}
+        self.asked = session.later(now_min).wanted
+        self.session = replace(
+            session.later(now_min),
+            packs=tuple(pack for pack in session.packs if pack.id not in ends),
+            wanted=self.asked if any(wish.is_heat for wish in self.asked) else _still_short(self.asked, stay),
         )
-        self.session = replace(rest, wanted=wanted)
-        problem = Problem(self.session, fixed=(*self.kept.done, *self.kept.fixed))
-        self.asked = bool(session.wanted)
-        if self.asked and not wanted:  # all that was asked for is full or on its way
-            problem = Problem(replace(self.session, packs=()), fixed=problem.fixed)
+        if self.asked and not self.session.wanted:  # all that was asked for is full or on its way
+            self.session = replace(self.session, packs=())
+        coming = tuple((pack, max(ends[pack.id], 0.0)) for pack in session.packs if pack.id in ends)
+        problem = Problem(self.session, fixed=stay, coming=coming)
         self.loyal = tuple(_genes(problem, self.kept.to_come))
-        super().__init__(problem.session, prefer, seed, self.loyal, problem.fixed)
+        super().__init__(problem.session, prefer, seed, self.loyal, stay, coming)
 
     def plan(self) -> Plan:
         """The old plan repaired, or the better one where it is worth a change; running batches first."""
@@ -123,6 +133,7 @@ class Replanner(Planner):
         return replace(
             plan,
             batches=(*self.kept.fixed, *plan.batches),
+            wanted=outcomes(self.problem, (*self.problem.fixed, *plan.batches), self.asked),
             makespan_min=max([plan.makespan_min, *ends]),
             bound_min=max([plan.bound_min, *ends]),
         )

@@ -64,7 +64,7 @@ def visits_of(setups: Sequence[tuple[float, float]]) -> list[list[int]]:
     return found
 
 
-def _free_from(taken: Sequence[tuple[float, float]], start: float, length: float) -> float:
+def free_from(taken: Sequence[tuple[float, float]], start: float, length: float) -> float:
     """The first moment from `start` on at which an interval of this length fits between those taken (sorted)."""
     for low, high in taken:
         if low >= start + length - EPS:
@@ -74,7 +74,7 @@ def _free_from(taken: Sequence[tuple[float, float]], start: float, length: float
     return start
 
 
-def _power_free_from(
+def power_free_from(
     drawn: Sequence[tuple[float, float, float]], start: float, length: float, watts: float, limit_w: float
 ) -> float:
     """The first moment from `start` on at which so many watts more can be drawn for so long; or a later one to try."""
@@ -101,6 +101,11 @@ class Bench:
         self.drawn: dict[str, list[tuple[float, float, float]]] = {name: [] for name in problem.limits_w}
         self.used_wh: dict[str, float] = {}
         self.usable_wh = {source.id: source.usable_wh for source in problem.kit.sources if source.usable_wh is not None}
+        for low, high in problem.away:
+            _insert(self.person, (low, high))
+        for machine in problem.machines:
+            for low, high in problem.quiet_min(machine.feed.source):
+                _insert(self.channels[machine.index], (low, high))
         for batch in problem.fixed:
             self._book(batch)
 
@@ -117,27 +122,31 @@ class Bench:
                     self.drawn[name].append((batch.lead_min, batch.end_min, batch.power_w * factor))
         for index, board in enumerate(self.problem.boards):
             if board.id == batch.board:
-                _insert(self.boards[index], (batch.start_min, batch.end_min))
+                self._occupy(index, (batch.start_min, batch.end_min))
         if self.setup_min > 0:
             _insert(self.person, (batch.start_min, batch.lead_min))
 
-    def _earliest(self, machine: int, board: int, costs: Costs, release_min: float) -> float:
+    def _occupy(self, board: int, times: tuple[float, float]) -> None:
+        for part in self.problem.board_parts[board]:
+            _insert(self.boards[part], times)
+
+    def earliest(self, machine: int, board: int, costs: Costs, release_min: float) -> float:
         """When this batch could start, every resource asked in turn until none objects."""
         uses = self.problem.machines[machine].uses
         limits_w = self.problem.limits_w
         start, whole = release_min, self.setup_min + costs.minutes
         for _ in range(400):
             before = start
-            start = _free_from(self.channels[machine], start, whole)
-            if board >= 0:
-                start = _free_from(self.boards[board], start, whole)
-            start = _free_from(self.person, start, self.setup_min)
+            start = free_from(self.channels[machine], start, whole)
+            for part in self.problem.board_parts[board] if board >= 0 else ():
+                start = free_from(self.boards[part], start, whole)
+            start = free_from(self.person, start, self.setup_min)
             for name, factor in uses:
                 drawn = self.drawn[name]
                 if drawn:
                     lead = start + self.setup_min
                     watts = costs.power_w * factor
-                    start += _power_free_from(drawn, lead, costs.minutes, watts, limits_w[name]) - lead
+                    start += power_free_from(drawn, lead, costs.minutes, watts, limits_w[name]) - lead
             if start <= before + EPS:
                 return start
         return inf
@@ -145,6 +154,7 @@ class Bench:
     def find(self, gene: Gene, release_min: float = 0.0) -> Placed | None:
         """The board and the earliest time for a batch; None where it cannot be charged or the energy is gone."""
         best: Placed | None = None
+        release_min = max(release_min, self.problem.release_min(gene.members))
         source = self.problem.machines[gene.machine].source_id
         for board in self.problem.boards_for(gene.members):
             costs = self.problem.costs(gene.members, gene.machine, board, gene.part)
@@ -154,7 +164,7 @@ class Bench:
                 taken_wh = costs.energy_wh / self.problem.machines[gene.machine].feed.efficiency_from_source
                 if self.used_wh.get(source, 0.0) + taken_wh > self.usable_wh[source] + EPS:
                     continue
-            start = self._earliest(gene.machine, board, costs, release_min)
+            start = self.earliest(gene.machine, board, costs, release_min)
             end = start + self.setup_min + costs.minutes
             if start < inf and (best is None or end < best.end_min - EPS):
                 best = Placed(gene, board, costs, start, start + self.setup_min, end)
@@ -165,7 +175,7 @@ class Bench:
         machine = self.problem.machines[placed.gene.machine]
         _insert(self.channels[placed.gene.machine], (placed.start_min, placed.end_min))
         if placed.board >= 0:
-            _insert(self.boards[placed.board], (placed.start_min, placed.end_min))
+            self._occupy(placed.board, (placed.start_min, placed.end_min))
         if self.setup_min > 0:
             _insert(self.person, (placed.start_min, placed.lead_min))
         for name, factor in machine.uses:
@@ -183,13 +193,47 @@ def _insert(taken: list[tuple[float, float]], new: tuple[float, float]) -> None:
     taken.insert(index, new)
 
 
+def _in_turn(problem: Problem, genes: Sequence[Gene]) -> Sequence[Gene]:
+    """The same list, but no pack's later charge before its earlier one."""
+    if not problem.rounds:
+        return genes
+    place = {index: number for number, gene in enumerate(genes) for index in gene.members}
+    found: list[Gene] = []
+    listed: set[int] = set()
+
+    def add(number: int) -> None:
+        if number in listed:
+            return
+        listed.add(number)
+        for index in genes[number].members:
+            before = problem.before[index]
+            if before is not None and before in place:
+                add(place[before])
+        found.append(genes[number])
+
+    for number in range(len(genes)):
+        add(number)
+    return found
+
+
+def _back_again_min(problem: Problem, gene: Gene, ends: dict[int, float]) -> float:
+    """From when on packs that come round again can be there: a late charge makes a late flight, and none no flight."""
+    if not problem.rounds:
+        return 0.0
+    back = [(ends.get(before, inf), problem.rounds[index].away_min)
+            for index in gene.members if (before := problem.before[index]) is not None]  # fmt: skip
+    return max((end_min + away_min for end_min, away_min in back), default=0.0)
+
+
 def decode(problem: Problem, genes: Sequence[Gene], worse_than_min: float = inf) -> Schedule | None:
     """Place the batches one after another; None as soon as one ends after `worse_than_min`."""
     bench = Bench(problem)
     placed: list[Placed] = []
     unplaced: list[Gene] = []
-    for gene in genes:
-        found = bench.find(gene)
+    ends: dict[int, float] = {}
+    for gene in _in_turn(problem, genes):
+        back_min = _back_again_min(problem, gene, ends)
+        found = bench.find(gene, back_min) if back_min < inf else None
         if found is None:
             unplaced.append(gene)
             continue
@@ -197,4 +241,6 @@ def decode(problem: Problem, genes: Sequence[Gene], worse_than_min: float = inf)
             return None
         bench.take(found)
         placed.append(found)
+        if problem.rounds:
+            ends.update(dict.fromkeys(gene.members, found.end_min))
     return Schedule(tuple(placed), tuple(unplaced), bench.used_wh)

@@ -32,9 +32,9 @@ class Prefer(StrEnum):
 
 @dataclass(frozen=True, order=True)
 class Score:
-    """Compared from left to right: packs not charged, minutes late, then the preference, then less wear."""
+    """Compared from left to right: worth of packs not charged, minutes late, then the preference, then less wear."""
 
-    missing: int
+    missing: float
     late_min: float
     first: float
     second: float
@@ -65,16 +65,35 @@ def full_by(problem: Problem, schedule: Schedule, family: str) -> list[float]:
     return sorted(ready)
 
 
+def _heats_unmet(problem: Problem, schedule: Schedule) -> tuple[float, float]:
+    """Worth of packs that are missing in heats, and minutes by which packs come late, each times its worth."""
+    assert problem.day is not None
+    placed, late_min, missing = 0.0, 0.0, 0.0
+    for item in schedule.placed:
+        for index in item.gene.members:
+            heat = problem.rounds[index].heat
+            placed += heat.value
+            late_min += heat.value * max(item.end_min - heat.at_min, 0.0)
+    for seat in problem.day.seats:
+        if seat.pack_id is None:
+            missing += seat.heat.value
+        elif seat.ready_min is not None:
+            late_min += seat.heat.value * max(seat.ready_min - seat.heat.at_min, 0.0)
+    return missing + sum(item.heat.value for item in problem.rounds) - placed, late_min
+
+
 def score_of(problem: Problem, schedule: Schedule, prefer: Prefer) -> Score:
     """How good a schedule is."""
-    missing, late_min = 0, 0.0
+    missing, late_min = 0.0, 0.0
     charged = sum(len(item.gene.members) for item in schedule.placed)
-    if problem.wanted:
+    if problem.day is not None:
+        missing, late_min = _heats_unmet(problem, schedule)
+    elif problem.wanted:
         for wish in problem.wanted:
             ready = full_by(problem, schedule, wish.family)
-            missing += max(wish.count - len(ready), 0)
+            missing += wish.value * max(wish.count - len(ready), 0)
             have = min(wish.count, len(ready))
-            late_min += max((ready[have - 1] if have else 0.0) - wish.at_min, 0.0)
+            late_min += wish.value * max((ready[have - 1] if have else 0.0) - wish.at_min, 0.0)
     else:
         missing = len(problem.packs) - charged
     makespan, visits, rate_c = schedule.makespan_min, float(schedule.visits), 100 * mean_rate_c(schedule)
@@ -114,7 +133,7 @@ class Search:
     def _needed(self) -> dict[str, int]:
         """How many packs of each family are to be charged."""
         counts = {family: len(members) for family, members in self.problem.families.items()}
-        if not self.problem.wanted:
+        if not self.problem.wanted or self.problem.day is not None:
             return counts
         needed = dict.fromkeys(counts, 0)
         for wish in self.problem.wanted:
@@ -179,7 +198,7 @@ class Search:
             return genes
         if pick < 0.7:
             return self._split(genes, at)
-        if self.problem.wanted and pick < 0.78:
+        if self.problem.wanted and not self.problem.rounds and pick < 0.78:
             return self._exchange_with_pool(genes, at)
         return self._regroup(genes, at)
 
@@ -258,15 +277,21 @@ def _best_place(problem: Problem, bench: Bench, members: tuple[int, ...], parts:
     return best[2] if best else None
 
 
+def _anywhere(problem: Problem, index: int) -> Gene | None:
+    """One pack on the first channel that can charge it at all."""
+    for machine in range(len(problem.machines)):
+        if problem.costs((index,), machine, -1, 0) is not None:
+            return Gene((index,), machine)
+    return None
+
+
 def _placed_in_turn(problem: Problem, groups: Sequence[tuple[int, ...]], parts: Sequence[int] = (0,)) -> list[Gene]:
     bench, genes = Bench(problem), []
     for members in groups:
         gene = _best_place(problem, bench, members, parts)
-        if gene is None and len(members) > 1:
-            more = [_best_place(problem, bench, (index,), parts) for index in members]
-            genes += [item for item in more if item is not None]
-            continue
         if gene is None:
+            # No room in what is left of the energy: kept at the end of the list, so that the search may prefer them.
+            genes += [item for index in members if (item := _anywhere(problem, index)) is not None]
             continue
         found = bench.find(gene)
         if found:
@@ -275,9 +300,14 @@ def _placed_in_turn(problem: Problem, groups: Sequence[tuple[int, ...]], parts: 
     return genes
 
 
-def _chosen(problem: Problem, needed: dict[str, int]) -> dict[str, tuple[int, ...]]:
-    """The packs to charge: the fullest of each family, where not all are wanted."""
-    return {family: members[len(members) - needed.get(family, 0) :] for family, members in problem.families.items()}
+def _chosen(problem: Problem, needed: dict[str, int]) -> list[tuple[int, ...]]:
+    """The packs to charge, family by family: the fullest, where not all are wanted; heat by heat, where they fly."""
+    if not problem.rounds:
+        return [members[len(members) - needed.get(family, 0) :] for family, members in problem.families.items()]
+    found: dict[tuple[float, str], list[int]] = {}
+    for index, pack in enumerate(problem.packs):
+        found.setdefault((problem.rounds[index].heat.at_min, pack.family), []).append(index)
+    return [tuple(found[key]) for key in sorted(found)]
 
 
 def _windows(problem: Problem, members: Sequence[int], largest: int) -> list[tuple[int, ...]]:
@@ -296,15 +326,17 @@ def _windows(problem: Problem, members: Sequence[int], largest: int) -> list[tup
 
 def one_pack_a_channel(problem: Problem, needed: dict[str, int]) -> list[Gene]:
     """By hand, the one way: every pack alone, the neediest first, on whichever channel has it full first."""
-    packs = [index for members in _chosen(problem, needed).values() for index in members]
-    packs.sort(key=lambda index: problem.packs[index].cell_v or 0.0)
+    packs = [index for members in _chosen(problem, needed) for index in members]
+    packs.sort(
+        key=lambda index: (problem.due_min(index) if problem.rounds else 0.0, problem.packs[index].cell_v or 0.0)
+    )
     return _placed_in_turn(problem, [(index,) for index in packs])
 
 
 def boards_by_hand(problem: Problem, needed: dict[str, int]) -> list[Gene]:
     """By hand, the other way: boards filled in order of volts, family after family."""
     groups: list[tuple[int, ...]] = []
-    for members in _chosen(problem, needed).values():
+    for members in _chosen(problem, needed):
         groups += _windows(problem, members, max((board.ports for board in problem.boards), default=1))
     return _placed_in_turn(problem, groups)
 
@@ -313,14 +345,11 @@ def by_rules(problem: Problem, needed: dict[str, int]) -> list[Gene]:
     """The best of several fillings: boards of every size, longest batches first, at every rate."""
     sizes = sorted({board.ports for board in problem.boards} | {2, 1}, reverse=True)
     best: tuple[Score, list[Gene]] | None = None
-    due = {wish.family: wish.at_min for wish in reversed(problem.wanted)}
     for largest in sizes:
         groups: list[tuple[int, ...]] = []
-        for members in _chosen(problem, needed).values():
+        for members in _chosen(problem, needed):
             groups += _windows(problem, members, largest)
-        groups.sort(
-            key=lambda group: (due.get(problem.packs[group[0]].family, inf), problem.packs[group[0]].cell_v or 0.0)
-        )
+        groups.sort(key=lambda group: (problem.due_min(group[0]), problem.packs[group[0]].cell_v or 0.0))
         for parts in ((0,), tuple(range(len(RATE_PARTS)))):
             genes = _placed_in_turn(problem, groups, parts)
             schedule = decode(problem, genes)

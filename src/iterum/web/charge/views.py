@@ -82,7 +82,7 @@ def _setup(session: Session, packs: Sequence[Pack], choice: Choice) -> Setup | N
     channel_id = choice.channel or (suggested.channel.id if suggested else "")
     if choice.feed:
         kit = _refed(kit, channel_id, choice.feed)
-    board = find(kit.boards, choice.board) if choice.board else suggested.board if suggested else None
+    board = find(kit.all_boards(), choice.board) if choice.board else suggested.board if suggested else None
     if len(packs) == 1 and not choice.board:
         board = None
     for charger, channel in kit.channels():
@@ -129,7 +129,7 @@ def dial_page(session: Session, ids: Sequence[str], choice: Choice) -> DialPage:
         charge_picture=curves.draw_charge(predicted, cells, end_v) if predicted else None,
         charge_small=curves.draw_charge(predicted, cells, end_v, curves.PHONE_WIDTH) if predicted else None,
         watts_cost_min=watts_cost_min(packs, setup, session.rules, sizing) if sizing and setup else 0.0,
-        boards=tuple(board for board in session.kit.boards if board.takes(cells)),
+        boards=tuple(board for board in session.kit.all_boards() if board.takes(cells)),
         channels=tuple(session.kit.channels()),
         feeds=(("mains", "Mains"), *named),
     )

@@ -56,6 +56,12 @@ def _feeds(part: str) -> list[tuple[str, str]]:
     return [("", "Mains, without a limit"), *named]
 
 
+def _others(board_id: str | None) -> list[tuple[str, str]]:
+    """Boards that another one can hang behind."""
+    boards = desk().session().kit.boards
+    return [("", "none"), *((board.id, board.name or board.id) for board in boards if board.id != board_id)]
+
+
 @blueprint.get("")
 def page() -> str:
     """Everything to charge with; retired things below."""
@@ -87,7 +93,7 @@ def _form(
     return render_template(
         "kit/edit.html",
         part=part,
-        fields=make_fields(part, texts, faults, {"fed_by": _feeds(part)}),
+        fields=make_fields(part, texts, faults, {"fed_by": _feeds(part), "chains_to": _others(known_as)}),
         channels=lines,
         known_as=known_as,
         faults=faults,

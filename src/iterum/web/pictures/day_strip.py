@@ -1,4 +1,4 @@
-"""The day strip: wishes, channels with their batches, you at the bench, watts drawn, watt-hours left, over time."""
+"""The day strip: heats, channels with their batches, you at the bench, watts drawn, watt-hours left, over time."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -9,10 +9,26 @@ from iterum.core.planning.schedule import visits_of
 from iterum.web.pictures.scale import Scale
 from iterum.wording import family_label, plain
 
-WIDTH, LEFT, RIGHT = 1040.0, 132.0, 12.0
-LANE, ROW_GAP, HEAD = 43.0, 6.0, 30.0
-POWER_ROW, BANK_ROW, BENCH_ROW, WISH_ROW = 62.0, 34.0, 40.0, 34.0
+LABELS = 132.0
+"""Width of the column of names beside the chart."""
+MARGIN, HEAD, ROW_GAP, LANE = 8.0, 30.0, 6.0, 43.0
+POWER_ROW, BANK_ROW, BENCH_ROW, HEAT_ROW = 62.0, 34.0, 40.0, 34.0
 STRIPES = ("pinetint", "brasstint", "lilac", "stone")
+LEAST_PX_A_MIN = 2.0
+"""A long day is panned, never pressed until its text cannot be read."""
+NARROW_MIN = 180.0
+"""What a phone shows at a time."""
+
+
+@dataclass(frozen=True)
+class Shape:
+    """How a strip is laid out: width of the chart, room for a name above each row instead of beside it."""
+
+    width: float
+    above: float = 0.0
+
+
+WIDE, NARROW = Shape(908.0), Shape(350.0, 20.0)
 
 
 @dataclass(frozen=True)
@@ -27,15 +43,29 @@ class Bar:
     fill: str
     texts: tuple[str, ...]
     end_text: str
+    label: str
+    locked: bool
 
 
 @dataclass(frozen=True)
 class Lane:
-    """One channel."""
+    """One row: what it is, and a line below its name."""
 
     name: str
     below: str
     y: float
+    channel: str = ""
+
+
+@dataclass(frozen=True)
+class HeatMark:
+    """One heat, or a moment by which packs are wanted (width 0)."""
+
+    x: float
+    width: float
+    text: str
+    text_x: float
+    met: bool
 
 
 @dataclass(frozen=True)
@@ -51,25 +81,35 @@ class Visit:
 
 @dataclass(frozen=True)
 class DayStrip:
-    """All marks of one strip, in pixels."""
+    """All marks of one strip, in pixels. px_a_min : how far one minute reaches, for moving bars by hand."""
 
+    shape: Shape
+    width: float
     height: float
+    px_a_min: float
     hours: tuple[tuple[float, str], ...]
-    wishes: tuple[tuple[float, str, bool], ...]
+    heat_row: Lane | None
+    heats: tuple[HeatMark, ...]
+    away: tuple[tuple[float, float], ...]
+    now_x: float | None
     lanes: tuple[Lane, ...]
     bars: tuple[Bar, ...]
+    bench_row: Lane
     visits: tuple[Visit, ...]
-    bench_y: float
-    power_y: float
+    power_row: Lane
     power: str
     power_limit_y: float | None
-    power_text: str
     power_limit_text: str
     peak: tuple[float, float, str] | None
-    bank_y: float
+    bank_row: Lane | None
     bank: str
     bank_text: str
     label: str
+
+    @property
+    def panned(self) -> bool:
+        """Whether the day is wider than the page."""
+        return self.width > self.shape.width
 
 
 def visits(batches: Sequence[Mapping[str, Any]]) -> list[tuple[float, float, list[int]]]:
@@ -108,78 +148,151 @@ def _bar_texts(batch: Mapping[str, Any], width: float) -> tuple[str, ...]:
     return (head, amps if width < 120 else f"{amps} · {plain(round(batch['rate_c'], 2))}C")
 
 
+@dataclass(frozen=True)
+class Named:
+    """Names and limits that the document leaves to the kit."""
+
+    names: Mapping[str, str]
+    power_limits: Mapping[str, float]
+    usable: Mapping[str, float]
+
+
 def draw(
-    document: Mapping[str, Any],
-    made_at: datetime,
-    names: Mapping[str, str],
-    power_limits: Mapping[str, float],
-    usable: Mapping[str, float],
+    document: Mapping[str, Any], made_at: datetime, kit: Named, now_min: float = 0.0, shape: Shape = WIDE
 ) -> DayStrip | None:
-    """The strip of a plan document. names : of channels and sources by tag. None without batches."""
-    batches = document["batches"]
+    """The strip of a plan document; a narrow one shows the next three hours. None without batches."""
+    batches, wanted = document["batches"], document["wanted"]
     if not batches:
         return None
-    last_min = max([document["makespan_min"], *(wish["at_min"] for wish in document["wanted"])]) + 8
-    along = Scale(0, last_min, LEFT, WIDTH - RIGHT)
-    families = list(dict.fromkeys(batch["class"] for batch in batches))
+    ends = [document["makespan_min"], *(wish["at_min"] + (wish["fly_min"] or 0.0) for wish in wanted)]
+    first_min, last_min = 0.0, max(ends) + 8
+    width = shape.width
+    if shape is NARROW:
+        first_min = min(max(now_min - 5, 0.0), max(last_min - NARROW_MIN, 0.0))
+        last_min = min(first_min + NARROW_MIN, last_min)
+    else:
+        width = max(width, round((last_min - first_min) * LEAST_PX_A_MIN + 2 * MARGIN, 1))
+    along = Scale(first_min, last_min, MARGIN, width - MARGIN)
+    rows = _Rows(shape)
+    heat_row = rows.add(HEAT_ROW, "Heats" if any(wish["fly_min"] for wish in wanted) else "Wanted") if wanted else None
     channels = list(dict.fromkeys(batch["channel"] for batch in sorted(batches, key=lambda b: b["channel"])))
-    y = HEAD + (WISH_ROW + ROW_GAP if document["wanted"] else 0)
     lanes = []
     for channel in channels:
         most = max(batch["current_a"] for batch in batches if batch["channel"] == channel)
-        lanes.append(Lane(names.get(channel, channel), f"to {plain(most)} A", y))
-        y += LANE + ROW_GAP
-    bars = []
-    for number, batch in enumerate(batches):
-        x, end_x = along(max(batch["start_min"], 0.0)), along(batch["end_min"])
-        ends = (made_at + timedelta(minutes=batch["end_min"])).astimezone().strftime("%H:%M")
-        lead_x, lane_y = along(max(batch["lead_min"], 0.0)), lanes[channels.index(batch["channel"])].y
-        bars.append(
-            Bar(number, x, lead_x, round(end_x - x, 1), lane_y,
-                STRIPES[families.index(batch["class"]) % len(STRIPES)], _bar_texts(batch, end_x - x),
-                ends if end_x - x >= 150 else "")
-        )  # fmt: skip
-    bench_y = y
-    drawn_visits = tuple(
-        Visit(along(start), round(max(along(end) - along(start), 10.0), 1), start, end, tuple(numbers))
-        for start, end, numbers in visits(batches)
-    )
-    power_y = bench_y + BENCH_ROW + ROW_GAP
-    bank_y = power_y + POWER_ROW + ROW_GAP
+        lanes.append(rows.add(LANE, kit.names.get(channel, channel), f"to {plain(most)} A", channel))
+    bench_row = rows.add(BENCH_ROW, "You at bench")
     used = {use["id"]: use for use in document["sources"]}
     busiest = max(used, key=lambda tag: used[tag]["peak_w"], default=None)
-    power = _power(batches, busiest, power_limits, along, power_y, names)
-    bank, bank_text = _bank(batches, used, usable, along, bank_y, last_min, names)
+    power_row = rows.add(POWER_ROW, "Power drawn", kit.names.get(busiest or "", busiest or "mains"))
+    bank, bank_text = _bank(batches, used, kit, along, rows.y + shape.above, last_min)
+    bank_row = rows.add(BANK_ROW, "Bank left") if bank else None
+    seen = [visit for visit in visits(batches) if visit[1] > first_min and visit[0] < last_min]
+    drawn_visits = tuple(
+        Visit(along(max(start, first_min)), round(max(along(end) - along(max(start, first_min)), 10.0), 1), start, end,
+              tuple(numbers))
+        for start, end, numbers in seen
+    )  # fmt: skip
+    families = list(dict.fromkeys(batch["class"] for batch in batches))
     return DayStrip(
-        height=bank_y + (BANK_ROW + 4 if bank else 0),
-        hours=_hours(made_at, last_min, along),
-        wishes=tuple(
-            (along(wish["at_min"]), f"{wish['name'] or family_label(wish['class'])}: {wish['count']}", wish["met"])
-            for wish in document["wanted"]
+        shape=shape,
+        width=width,
+        height=rows.y,
+        px_a_min=round((width - 2 * MARGIN) / (last_min - first_min), 4),
+        hours=_hours(made_at, first_min, last_min, along, 60 if shape is NARROW else 30),
+        heat_row=heat_row,
+        heats=_heats(wanted, along, first_min, last_min),
+        away=tuple(
+            (along(max(wish["at_min"], first_min)),
+             round(along(min(wish["at_min"] + wish["fly_min"], last_min)) - along(max(wish["at_min"], first_min)), 1))
+            for wish in wanted
+            if wish["fly_min"] and wish["at_min"] < last_min and wish["at_min"] + wish["fly_min"] > first_min
         ),
+        now_x=along(now_min) if 0 < now_min <= last_min else None,
         lanes=tuple(lanes),
-        bars=tuple(bars),
+        bars=tuple(
+            _bar(number, batch, along, (first_min, last_min), lanes[channels.index(batch["channel"])].y,
+                 STRIPES[families.index(batch["class"]) % len(STRIPES)], made_at)
+            for number, batch in enumerate(batches)
+            if batch["end_min"] > first_min and batch["start_min"] < last_min
+        ),
+        bench_row=bench_row,
         visits=drawn_visits,
-        bench_y=bench_y,
-        power_y=power_y,
-        bank_y=bank_y,
+        power_row=power_row,
+        bank_row=bank_row,
         bank=bank,
         bank_text=bank_text,
-        label=f"Day strip: {len(batches)} batches on {len(channels)} channels in {len(drawn_visits)} visits, "
+        label=f"Day strip: {len(batches)} batches on {len(channels)} channels in {document['visits']} visits, "
         f"all done after {document['makespan_min']:.0f} minutes. The list below says the same.",
-        **power,
+        **_power(batches, busiest, kit.power_limits, along, (first_min, last_min), power_row.y),
+    )  # fmt: skip
+
+
+class _Rows:
+    """Rows from the top down."""
+
+    def __init__(self, shape: Shape) -> None:
+        self.shape, self.y = shape, HEAD
+
+    def add(self, height: float, name: str, below: str = "", channel: str = "") -> Lane:
+        """The next row; its name stands beside it, or above where there is no room beside."""
+        row = Lane(name, below, self.y + self.shape.above, channel)
+        self.y += height + ROW_GAP + self.shape.above
+        return row
+
+
+def _bar(
+    number: int,
+    batch: Mapping[str, Any],
+    along: Scale,
+    shown: tuple[float, float],
+    y: float,
+    fill: str,
+    made_at: datetime,
+) -> Bar:
+    x, end_x = along(max(batch["start_min"], shown[0])), along(min(batch["end_min"], shown[1]))
+    ends, begins = (
+        (made_at + timedelta(minutes=batch[key])).astimezone().strftime("%H:%M") for key in ("end_min", "start_min")
     )
+    lead_x = along(min(max(batch["lead_min"], shown[0]), shown[1]))
+    width = round(end_x - x, 1)
+    texts = _bar_texts(batch, end_x - lead_x)
+    label = f"{', '.join(batch['packs'])}, {plain(batch['current_a'])} A, {begins} to {ends}"
+    return Bar(number, x, lead_x, width, y, fill, texts, ends if width >= 150 else "", label, batch["locked"])
 
 
-def _hours(made_at: datetime, last_min: float, along: Scale) -> tuple[tuple[float, str], ...]:
+def _heats(
+    wanted: Sequence[Mapping[str, Any]], along: Scale, first_min: float, last_min: float
+) -> tuple[HeatMark, ...]:
+    """Heats as blocks, each with as much of its text beside it as the next one leaves room for."""
+    found: list[HeatMark] = []
+    shown = sorted((wish for wish in wanted if first_min <= wish["at_min"] <= last_min), key=lambda w: w["at_min"])
+    for at, wish in enumerate(shown):
+        x = along(wish["at_min"])
+        width = round(along(min(wish["at_min"] + (wish["fly_min"] or 0.0), last_min)) - x, 1)
+        next_x = along(shown[at + 1]["at_min"]) if at + 1 < len(shown) else along(last_min) + MARGIN
+        text_x = x + max(width, 5) + 5
+        short = "" if wish["met"] else f", short {wish['count'] - wish['have']}" if wish["have"] < wish["count"] else ""
+        name = wish["name"] or family_label(wish["class"])
+        texts = (f"{name}: {wish['count']}{short}", f"{name}{short}", f"{wish['count']}{short}", "")
+        room = (next_x - text_x - 4) / 7.4
+        found.append(
+            HeatMark(x, width, next(text for text in texts if len(text) <= room or not text), text_x, wish["met"])
+        )
+    return tuple(found)
+
+
+def _hours(
+    made_at: datetime, first_min: float, last_min: float, along: Scale, every: int
+) -> tuple[tuple[float, str], ...]:
     """Full and half hours of the clock; only full ones on a long day."""
-    every = 30 if last_min < 300 else 60
+    every = max(every, 60) if last_min - first_min >= 300 else every
     local = made_at.astimezone()
-    first = -(local.minute + local.second / 60) % every
+    minute = -(local.minute + local.second / 60) % every
     found = []
-    while first <= last_min:
-        found.append((along(first), (local + timedelta(minutes=first)).strftime("%H:%M")))
-        first += every
+    while minute <= last_min:
+        if minute >= first_min:
+            found.append((along(minute), (local + timedelta(minutes=minute)).strftime("%H:%M")))
+        minute += every
     return tuple(found)
 
 
@@ -188,51 +301,49 @@ def _power(
     source: str | None,
     limits: Mapping[str, float],
     along: Scale,
+    shown: tuple[float, float],
     top: float,
-    names: Mapping[str, str],
 ) -> dict[str, Any]:
     """Watts drawn from the source that gives most, against its limit."""
-    steps = _steps(batches, source)
+    steps = [(min(max(minute, shown[0]), shown[1]), watts) for minute, watts in _steps(batches, source)]
     peak = max(watts for _, watts in steps)
     limit_w = limits.get(source or "", 0.0)
     # A limit far above what is drawn would press the area flat, so it is told in words instead.
-    shown = limit_w if 0 < limit_w <= 2.5 * peak else 0.0
-    up = Scale(0, max(peak, shown, 1.0) * 1.12, top + POWER_ROW, top)
-    path, last_y = f"M{along(0)} {up(0)}", up(0)
+    drawn = limit_w if 0 < limit_w <= 2.5 * peak else 0.0
+    up = Scale(0, max(peak, drawn, 1.0) * 1.12, top + POWER_ROW, top)
+    path = f"M{along(shown[0])} {up(0)}"
     for minute, watts in steps:
         path += f"H{along(minute)}V{up(watts)}"
-        last_y = up(watts)
     at = next(minute for minute, watts in steps if watts == peak)
     return {
-        "power": f"{path}V{up(0)}Z" if last_y != up(0) else f"{path}Z",
-        "power_limit_y": up(shown) if shown else None,
-        "power_text": names.get(source or "", source or "mains"),
+        "power": f"{path}H{along(shown[1])}V{up(0)}Z",
+        "power_limit_y": up(drawn) if drawn else None,
         "power_limit_text": f"limit {limit_w:.0f} W" if limit_w else "",
-        "peak": (along(at), up(peak), f"{peak:.0f} W"),
+        "peak": (along(at), up(peak), f"{peak:.0f} W") if shown[0] < at < shown[1] or at == 0 else None,
     }
 
 
 def _bank(
     batches: Sequence[Mapping[str, Any]],
     used: Mapping[str, Mapping[str, Any]],
-    usable: Mapping[str, float],
+    kit: Named,
     along: Scale,
     top: float,
     last_min: float,
-    names: Mapping[str, str],
 ) -> tuple[str, str]:
     """Watt-hours left in the source with an end that gives most, as a ribbon."""
-    finite = [tag for tag in used if tag in usable]
+    finite = [tag for tag in used if tag in kit.usable]
     source = max(finite, key=lambda tag: used[tag]["used_wh"], default=None)
     if source is None or used[source]["used_wh"] <= 0:
         return "", ""
-    whole_wh = usable[source]
+    whole_wh = kit.usable[source]
     half = Scale(0, whole_wh, 0, BANK_ROW / 2)
     middle = top + BANK_ROW / 2
     mine = [batch for batch in batches if batch["source"] == source]
-    moments = sorted({0.0, last_min, *(batch[key] for batch in mine for key in ("lead_min", "end_min"))})
+    first_min = along.low
+    moments = {first_min, last_min, *(batch[key] for batch in mine for key in ("lead_min", "end_min"))}
     left = []
-    for minute in moments:
+    for minute in sorted(moment for moment in moments if first_min <= moment <= last_min):
         gone_wh = sum(
             b["energy_in_wh"] * min(max((minute - b["lead_min"]) / (b["end_min"] - b["lead_min"]), 0.0), 1.0)
             for b in mine
@@ -241,4 +352,4 @@ def _bank(
     upper = "L".join(f"{x} {middle - h:.1f}" for x, h in left)
     lower = "L".join(f"{x} {middle + h:.1f}" for x, h in reversed(left))
     end_wh = whole_wh - used[source]["used_wh"]
-    return f"M{upper}L{lower}Z", f"{names.get(source, source)}, {end_wh:.0f} of {whole_wh:.0f} Wh left"
+    return f"M{upper}L{lower}Z", f"{kit.names.get(source, source)}, {end_wh:.0f} of {whole_wh:.0f} Wh left"

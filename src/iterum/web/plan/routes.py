@@ -1,17 +1,19 @@
 """Addresses of the Plan page."""
 
+from datetime import timedelta
+
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response
 
 from iterum.core.planning.search import Prefer
-from iterum.core.session import Wish
-from iterum.exchange.faults import structural_faults
+from iterum.core.reasons import Unsafe
 from iterum.exchange.results import batches_from, plan_document
-from iterum.services.planning import Follow, PlanJob
+from iterum.services.planning import Follow, PlanJob, locked, moved
 from iterum.store.repository import KeptPlan
 from iterum.web.context import desk, now, plan_desk
-from iterum.web.plan.views import plan_page
+from iterum.web.plan.views import chosen_batch, plan_page
+from iterum.wording import about
 
 blueprint = Blueprint("plan", __name__, url_prefix="/plan", template_folder="templates")
 
@@ -43,15 +45,11 @@ def page() -> str:
     job = _kept(plan_desk().job)
     plans = desk().latest_plans()
     session = desk().session()
-    shown = plan_page(plans[0], session, desk().revision()) if plans else None
-    chosen = request.args.get("batch", type=int)
-    more = {"job": job, "chosen": chosen, "faults": {}, "typed": {}, "plans": plans, **_choices()}
-    return render_template("plan/page.html", shown=shown, wishes=session.wanted, **more)
-
-
-def _choices() -> dict[str, object]:
-    families = dict.fromkeys(pack.family for pack in desk().session().packs)
-    return {"preferences": PREFERENCES, "seconds": SECONDS, "families": list(families), "compare": COMPARE}
+    shown = plan_page(plans[0], session, desk().revision(), now()) if plans else None
+    number = request.args.get("batch", type=int)
+    chosen = chosen_batch(shown, session, number) if shown and number is not None else None
+    more = {"preferences": PREFERENCES, "seconds": SECONDS, "compare": COMPARE, "heats": desk().heats()}
+    return render_template("plan/page.html", shown=shown, job=job, chosen=chosen, plans=plans, **more)
 
 
 @blueprint.post("")
@@ -62,11 +60,13 @@ def begin() -> Response:
     seconds = min(max(request.form.get("seconds", 5.0, type=float), 0.5), 60.0)
     if not preferences:
         raise BadRequest("No such preference.")
-    follow = None
+    follow, starts_at = None, now()
     kept = desk().latest_plan()
     if kept is not None and request.form.get("follow") == "yes":
-        follow = Follow(batches_from(kept.document), (now() - kept.made_at).total_seconds() / 60)
-    job = plan_desk().begin(PlanJob(desk().session(), preferences, seconds, now(), desk().revision(), follow))
+        starts_at = kept.made_at
+        follow = Follow(batches_from(kept.document), (now() - starts_at) / timedelta(minutes=1))
+    session, revision = desk().session_at(starts_at), desk().revision()
+    job = plan_desk().begin(PlanJob(session, preferences, seconds, now(), revision, follow))
     job.wait(0.4)  # a small session is planned by then, and the page arrives whole
     return redirect(url_for("plan.page"))
 
@@ -108,7 +108,7 @@ def sheet() -> str:
     if kept is None:
         raise KeyError("plan")
     session = desk().session()
-    shown = plan_page(kept, session, desk().revision())
+    shown = plan_page(kept, session, desk().revision(), now())
     volts = {pack.id: pack.cell_v for pack in session.packs}
     return render_template("plan/sheet.html", shown=shown, volts=volts, rules=session.rules, chemistries=_full_volts())
 
@@ -118,34 +118,36 @@ def _full_volts() -> dict[str, float]:
     return {pack.family: session.rules.full_v(pack.chemistry) * pack.cells for pack in session.packs}
 
 
-@blueprint.post("/wishes")
-def wishes() -> Response | tuple[str, int]:
-    """Add a wish, or take one away."""
-    session = desk().session()
-    gone = request.form.get("gone", type=int)
-    if gone is not None:
-        kept = [wish for index, wish in enumerate(session.wanted) if index != gone]
-        desk().set_wishes(kept)
-        flash("No longer asked for. Ask again below to have it back.")
-        return redirect(url_for("plan.page"))
-    typed = {name: request.form.get(name, "").strip() for name in ("count", "class", "at_min", "name")}
-    document: dict[str, object] = {"class": typed["class"]}
-    if typed["name"]:
-        document["name"] = typed["name"]
-    for name in ("count", "at_min"):
-        try:
-            value = float(typed[name].replace(",", "."))
-            document[name] = int(value) if value.is_integer() else value
-        except ValueError:
-            document[name] = typed[name]
-    faults = {fault.place: fault.mend for fault in structural_faults(document, "wanted")}
-    if faults:
-        shown = desk().latest_plan()
-        page_shown = plan_page(shown, session, desk().revision()) if shown else None
-        more = {"job": plan_desk().job, "chosen": None, "faults": faults, "typed": typed, **_choices()}
-        return render_template("plan/page.html", shown=page_shown, wishes=session.wanted, **more), 422
-    count, at_min = int(float(typed["count"])), float(typed["at_min"].replace(",", "."))
-    wish = Wish(count, typed["class"], at_min, typed["name"] or None)
-    desk().set_wishes([*session.wanted, wish])
-    flash(f"Asked for: {wish.count} full by minute {wish.at_min:g}.")
-    return redirect(url_for("plan.page"))
+@blueprint.post("/batch")
+def batch() -> Response:
+    """Move one batch to another time or channel, or keep it where it is; the verdict at once, and nothing half done."""
+    kept = desk().latest_plan()
+    if kept is None:
+        raise KeyError("plan")
+    number = request.form.get("batch", -1, type=int)
+    session, now_min = desk().session_at(kept.made_at), (now() - kept.made_at) / timedelta(minutes=1)
+    keep = request.form.get("keep")
+    tags: frozenset[str] = frozenset()
+    try:
+        if keep is not None:
+            changed = locked(session, kept, number, keep == "yes")
+            flash("Kept where it is." if keep == "yes" else "Free again: planning anew may move it.")
+        else:
+            start_min = request.form.get("start_min", type=float)
+            by_min = request.form.get("by_min", 0.0, type=float)
+            old = kept.document["batches"][number] if 0 <= number < len(kept.document["batches"]) else None
+            if old is None:
+                raise KeyError("batch")
+            start_min = (old["start_min"] if start_min is None else round(start_min)) + by_min
+            changed = moved(session, kept, number, request.form.get("channel"), start_min, now_min)
+            flash(f"Fits: {', '.join(old['packs'])} from {_clock(kept, start_min)}. It is kept there.")
+        tags = frozenset(kept.document["batches"][number]["packs"])
+        desk().keep_plan(changed)
+        number = next(at for at, item in enumerate(changed.document["batches"]) if set(item["packs"]) == tags)
+    except Unsafe as refusal:
+        flash(f"Not moved: {' '.join(about(item) for item in refusal.reasons)}", "care")
+    return redirect(url_for("plan.page", batch=number, _anchor="chosen"))
+
+
+def _clock(kept: KeptPlan, minute: float) -> str:
+    return (kept.made_at + timedelta(minutes=minute)).astimezone().strftime("%H:%M")

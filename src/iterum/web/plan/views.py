@@ -5,10 +5,15 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from iterum.core.feed import feed_of
+from iterum.core.kit import find
+from iterum.core.packs import Pack
+from iterum.core.reasons import Reason, Unsafe
 from iterum.core.session import Session
+from iterum.core.sizing import Setup, Sizing, size
 from iterum.services.desk import kit_items
 from iterum.store.repository import KeptPlan
-from iterum.web.pictures import day_strip
+from iterum.web.pictures import day_strip, pinch
 
 
 @dataclass(frozen=True)
@@ -22,14 +27,29 @@ class ToDo:
 
 
 @dataclass(frozen=True)
+class Chosen:
+    """The batch under the pointer: its pinch, where its packs are at hand as planned; else why not."""
+
+    number: int
+    batch: Mapping[str, Any]
+    sizing: Sizing | None
+    picture: pinch.Pinch | None
+    refusals: tuple[Reason, ...]
+    begun: bool
+
+
+@dataclass(frozen=True)
 class PlanPage:
-    """A kept plan with its picture and its visits. `stale` says that something changed since."""
+    """A kept plan with its pictures and its visits. `stale` says that something changed since."""
 
     kept: KeptPlan
     picture: day_strip.DayStrip | None
+    phone: day_strip.DayStrip | None
     todos: tuple[ToDo, ...]
     names: Mapping[str, str]
+    channels: tuple[tuple[str, str], ...]
     stale: bool
+    now_min: float
 
     @property
     def document(self) -> Mapping[str, Any]:
@@ -41,19 +61,34 @@ class PlanPage:
         return self.kept.made_at + timedelta(minutes=minute)
 
 
-def plan_page(kept: KeptPlan, session: Session, revision: int) -> PlanPage:
+def plan_page(kept: KeptPlan, session: Session, revision: int, now: datetime) -> PlanPage:
     """Everything the page shows of a plan."""
     kit = session.kit
     names = {item.id: item.name or item.id for item in kit_items(kit)}
-    names |= {channel.id: channel.name or channel.id for _, channel in kit.channels()}
+    names |= {board.id: board.name or board.id for board in kit.all_boards()}
+    channels = tuple((channel.id, channel.name or channel.id) for _, channel in kit.channels())
+    names |= dict(channels)
     limits = {source.id: source.power_limit_w for source in kit.sources}
-    picture = day_strip.draw(
-        kept.document,
-        kept.made_at,
+    named = day_strip.Named(
         names,
         {tag: watts for tag, watts in limits.items() if watts is not None},
         {source.id: source.usable_wh for source in kit.sources if source.usable_wh is not None},
     )
+    now_min = (now - kept.made_at) / timedelta(minutes=1)
+    return PlanPage(
+        kept,
+        day_strip.draw(kept.document, kept.made_at, named, now_min),
+        day_strip.draw(kept.document, kept.made_at, named, now_min, day_strip.NARROW),
+        _todos(kept),
+        names,
+        channels,
+        revision != kept.revision,
+        now_min,
+    )
+
+
+def _todos(kept: KeptPlan) -> tuple[ToDo, ...]:
+    """The visits in order of time. A batch comes off when its channel or board is needed."""
     batches = kept.document["batches"]
     todos = []
     for start, end, numbers in day_strip.visits(batches):
@@ -66,4 +101,35 @@ def plan_page(kept: KeptPlan, session: Session, revision: int) -> PlanPage:
                         and item["channel"] == batch["channel"] for item in batches)
         )  # fmt: skip
         todos.append(ToDo(kept.made_at + timedelta(minutes=start), kept.made_at + timedelta(minutes=end), off, on))
-    return PlanPage(kept, picture, tuple(todos), names, revision != kept.revision)
+    return tuple(todos)
+
+
+def chosen_batch(shown: PlanPage, session: Session, number: int) -> Chosen | None:
+    """The batch with its limits worked out anew from the packs as they are; None where there is no such batch."""
+    batches = shown.document["batches"]
+    if not 0 <= number < len(batches):
+        return None
+    batch = batches[number]
+    begun = batch["start_min"] < shown.now_min - 0.5
+    by_id = {pack.id: pack for pack in session.packs}
+    packs = [by_id[tag] for tag in batch["packs"] if tag in by_id]
+    setup = _setup(session, batch)
+    if setup is None or len(packs) < len(batch["packs"]):
+        return Chosen(number, batch, None, None, (), begun)
+    sizing, refusals = _sized(packs, setup, session)
+    picture = pinch.draw(sizing, setup.board is None) if sizing else None
+    return Chosen(number, batch, sizing, picture, refusals, begun)
+
+
+def _setup(session: Session, batch: Mapping[str, Any]) -> Setup | None:
+    for charger, channel in session.kit.channels():
+        if channel.id == batch["channel"]:
+            return Setup(find(session.kit.all_boards(), batch["board"]), channel, feed_of(charger, session.kit))
+    return None
+
+
+def _sized(packs: list[Pack], setup: Setup, session: Session) -> tuple[Sizing | None, tuple[Reason, ...]]:
+    try:
+        return size(packs, setup, session.rules), ()
+    except Unsafe as refusal:
+        return None, refusal.reasons

@@ -8,6 +8,8 @@
   function tick() {
     var clock = document.querySelector("[data-clock]");
     if (clock) { clock.textContent = new Date().toTimeString().slice(0, 5); }
+    var heat = document.querySelector("[data-minutes-to]");
+    if (heat) { heat.firstChild.textContent = Math.max(0, Math.ceil((heat.dataset.minutesTo * 1000 - Date.now()) / 60000)) + " "; }
   }
   setInterval(tick, 15000);
 
@@ -109,6 +111,61 @@
     var tag = window.prompt("Jump to which pack?");
     if (tag) { window.location.href = "/measure?pack=" + encodeURIComponent(tag.trim()); }
   }
+  /* ---- batches of the day strip: picked by arrows, dragged to another time or channel ---- */
+  var bars = Array.prototype.slice.call(document.querySelectorAll(".strip-picture [data-batch]"));
+  function pickBatch(by) {
+    var seen = bars.filter(function (bar) { return bar.getClientRects().length && bar.closest("svg").getClientRects()[0].width; });
+    if (!seen.length) { return false; }
+    var at = seen.findIndex(function (bar) { return bar.hasAttribute("aria-current"); });
+    var next = seen[at < 0 ? (by > 0 ? 0 : seen.length - 1) : Math.min(Math.max(at + by, 0), seen.length - 1)];
+    window.location.href = next.getAttribute("href");
+    return true;
+  }
+  function otherLane() {
+    var select = document.getElementById("move-channel");
+    if (!select) { return false; }
+    select.selectedIndex = (select.selectedIndex + 1) % select.options.length;
+    return press("move-lane");
+  }
+  bars.forEach(function (bar) {
+    var start = null;
+    bar.addEventListener("dragstart", function (event) { event.preventDefault(); });
+    bar.addEventListener("pointerdown", function (event) { start = { x: event.clientX, y: event.clientY, moved: false }; });
+    bar.addEventListener("pointermove", function (event) {
+      if (!start) { return; }
+      if (Math.abs(event.clientX - start.x) + Math.abs(event.clientY - start.y) > 6) {
+        if (!start.moved) { start.moved = true; bar.setPointerCapture(event.pointerId); bar.classList.add("bar-dragged"); }
+        var svg = bar.ownerSVGElement, scale = svg.viewBox.baseVal.width / svg.getBoundingClientRect().width;
+        bar.setAttribute("transform", "translate(" + (event.clientX - start.x) * scale + " " + (event.clientY - start.y) * scale + ")");
+      }
+    });
+    bar.addEventListener("pointercancel", function () { start = null; bar.removeAttribute("transform"); });
+    bar.addEventListener("pointerup", function (event) {
+      if (!start || !start.moved) { start = null; return; }
+      var svg = bar.ownerSVGElement, scale = svg.viewBox.baseVal.width / svg.getBoundingClientRect().width;
+      var minutes = (event.clientX - start.x) * scale / svg.dataset.pxAMin;
+      var lanes = Array.prototype.slice.call(svg.querySelectorAll("[data-lane]"));
+      var lane = lanes.find(function (item) { var box = item.getBoundingClientRect(); return event.clientY >= box.top && event.clientY <= box.bottom; });
+      start = null;
+      bar.addEventListener("click", function (click) { click.preventDefault(); }, { once: true });
+      dropBatch(bar.dataset.batch, minutes, lane ? lane.dataset.lane : "");
+    });
+  });
+  function dropBatch(number, minutes, channel) {
+    var form = document.createElement("form");
+    form.method = "post";
+    form.action = "/plan/batch";
+    var values = { csrf_token: csrf, batch: number, by_min: Math.round(minutes) };
+    if (channel) { values.channel = channel; }
+    Object.keys(values).forEach(function (name) {
+      var input = document.createElement("input");
+      input.type = "hidden"; input.name = name; input.value = values[name];
+      form.appendChild(input);
+    });
+    document.body.appendChild(form);
+    form.submit();
+  }
+
   document.addEventListener("keydown", function (event) {
     if (root.dataset.keys !== "on" || event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) { return; }
     if (typing(event.target)) { return; }
@@ -118,8 +175,14 @@
     else if (key === "Enter" && !event.target.closest("a, button, summary, form")) { done = press("primary") || press("next"); }
     else if (key === "ArrowDown") { done = along(1); }
     else if (key === "ArrowUp") { done = along(-1); }
-    else if (key === "ArrowLeft") { done = press("page-left"); }
-    else if (key === "ArrowRight") { done = press("page-right"); }
+    else if (key === "ArrowLeft") { done = press("page-left") || pickBatch(-1); }
+    else if (key === "ArrowRight") { done = press("page-right") || pickBatch(1); }
+    else if (key === "[") { done = press("move-back"); }
+    else if (key === "]") { done = press("move-on"); }
+    else if (key === "{") { done = press("move-back-5"); }
+    else if (key === "}") { done = press("move-on-5"); }
+    else if (key === "l" || key === "L") { done = otherLane(); }
+    else if (key === "k" || key === "K") { done = press("keep-batch"); }
     else if (key === "n" || key === "N") { done = press("night"); }
     else if (key === "j" || key === "J") { done = true; jump(); }
     else if (form && (key === "s" || key === "S")) { done = press("skip-pack"); }

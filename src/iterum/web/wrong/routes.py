@@ -67,6 +67,8 @@ KEYS = (
                  ("S", "skip this pack"), ("T", "pack temperature"), ("X", "looks wrong: keep apart"))),
     ("Match", (("↑ ↓", "along the packs of the table"), ("1–9", "move the pack to that group (A is 1)"),
                ("Del", "take the pack out"), ("B", "put it back"))),
+    ("Plan", (("← →", "along the batches"), ("[ ]", "start 1 min earlier, later"), ("{ }", "5 min earlier, later"),
+              ("L", "to the next channel"), ("K", "keep it there, or let it move"))),
 )  # fmt: skip
 
 

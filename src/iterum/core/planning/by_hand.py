@@ -1,0 +1,142 @@
+"""A planned batch moved by hand: to another time or channel, with the verdict of every rule at once."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from iterum.core.planning.problem import RATE_PARTS, Costs, PlannedBatch, Problem
+from iterum.core.planning.schedule import EPS, Bench, free_from, power_free_from
+from iterum.core.reasons import Reason, Unsafe, reason
+from iterum.core.session import Session
+from iterum.core.sizing import current_to_dial, setup_faults
+
+
+@dataclass(frozen=True)
+class _Place:
+    """Where and when a batch is to go."""
+
+    members: tuple[int, ...]
+    machine: int
+    board: int
+    start_min: float
+    costs: Costs
+
+
+def move(
+    session: Session,
+    batches: Sequence[PlannedBatch],
+    number: int,
+    channel: str,
+    start_min: float,
+    now_min: float = 0.0,
+) -> PlannedBatch:
+    """The batch at its new place, kept there. Raises Unsafe with every rule it would break; then nothing is moved.
+
+    number : index of the batch in `batches`; times in minutes of the plan. now_min : what is past cannot be moved.
+    """
+    batch = batches[number]
+    others = tuple(item for at, item in enumerate(batches) if at != number)
+    problem = Problem(session, fixed=others)
+    index = {pack.id: at for at, pack in enumerate(problem.packs)}
+    if batch.start_min < now_min - EPS or any(tag not in index for tag in batch.packs):
+        raise Unsafe((reason("move_begun", packs=batch.packs),))
+    if start_min < now_min - EPS:
+        raise Unsafe((reason("move_past"),))
+    members = tuple(sorted(index[tag] for tag in batch.packs))
+    machine = next((item.index for item in problem.machines if item.channel.id == channel), None)
+    if machine is None:
+        raise Unsafe((reason("move_no_channel", channel=channel),))
+    board = next((at for at, item in enumerate(problem.boards) if item.id == batch.board), -1)
+    costs = _costs(problem, members, machine, board, batch)
+    place = _Place(members, machine, board, start_min, costs)
+    broken = _broken(problem, Bench(problem), place, others)
+    if broken:
+        raise Unsafe(tuple(broken))
+    feed = problem.machines[machine].feed
+    lead_min = start_min + problem.rules.setup_min
+    return replace(
+        batch,
+        channel=channel,
+        source=problem.machines[machine].source_id,
+        current_a=costs.current_a,
+        rate_c=costs.rate_c,
+        start_min=start_min,
+        lead_min=lead_min,
+        end_min=lead_min + costs.minutes,
+        power_w=costs.power_w,
+        energy_in_wh=costs.energy_wh / feed.efficiency_from_source,
+        power_in_w=costs.power_w / feed.efficiency_from_source,
+        locked=True,
+    )
+
+
+def _costs(problem: Problem, members: tuple[int, ...], machine: int, board: int, batch: PlannedBatch) -> Costs:
+    """What the batch costs there, at the amps nearest to those it had. Raises Unsafe where it cannot be charged."""
+    found: list[tuple[float, int]] = []
+    for part in range(len(RATE_PARTS)):
+        costs = problem.costs(members, machine, board, part)
+        if costs is not None:
+            found.append((abs(costs.current_a - batch.current_a), part))
+    if not found:
+        setup = problem.setup(machine, board)
+        packs = [problem.packs[at] for at in members]
+        faults = setup_faults(packs, setup)
+        if faults:
+            raise Unsafe(tuple(faults))
+        current_to_dial(packs, setup, problem.rules)  # says why it refuses
+    part = min(found)[1]
+    problem.refine(members, machine, board, part)
+    costs = problem.costs(members, machine, board, part)
+    assert costs is not None
+    return costs
+
+
+def _broken(problem: Problem, bench: Bench, place: _Place, others: Sequence[PlannedBatch]) -> list[Reason]:
+    """Everything that does not allow the batch there and then."""
+    start_min, machine = place.start_min, problem.machines[place.machine]
+    whole_min = problem.rules.setup_min + place.costs.minutes
+    found: list[Reason] = []
+    free_min = free_from(bench.channels[place.machine], start_min, whole_min)
+    if free_min > start_min + EPS:
+        found.append(reason("move_channel", channel=machine.channel.id, free_min=free_min))
+    for part in problem.board_parts[place.board] if place.board >= 0 else ():
+        free_min = free_from(bench.boards[part], start_min, whole_min)
+        if free_min > start_min + EPS:
+            found.append(reason("move_board", board=problem.boards[part].id, free_min=free_min))
+    free_min = free_from(bench.person, start_min, problem.rules.setup_min)
+    if free_min > start_min + EPS:
+        found.append(reason("move_hands", free_min=free_min))
+    lead_min = start_min + problem.rules.setup_min
+    for name, factor in machine.uses:
+        watts, limit_w = place.costs.power_w * factor, problem.limits_w[name]
+        free_min = power_free_from(bench.drawn[name], lead_min, place.costs.minutes, watts, limit_w)
+        if free_min > lead_min + EPS:
+            found.append(reason("move_watts", resource=name, watts=watts, limit_w=limit_w))
+    back_min = max(problem.release_min(place.members), _back_min(problem, place.members, others))
+    if back_min > start_min + EPS:
+        found.append(reason("move_not_back", back_min=back_min))
+    return found + _energy(bench, place, machine.source_id, machine.feed.efficiency_from_source)
+
+
+def _energy(bench: Bench, place: _Place, source: str | None, efficiency: float) -> list[Reason]:
+    """Watt-hours of the source it would be charged from."""
+    if source not in bench.usable_wh:
+        return []
+    lack_wh = bench.used_wh.get(source, 0.0) + place.costs.energy_wh / efficiency - bench.usable_wh[source]
+    return [reason("move_energy", source=source, lack_wh=lack_wh)] if lack_wh > EPS else []
+
+
+def _back_min(problem: Problem, members: Sequence[int], others: Sequence[PlannedBatch]) -> float:
+    """When packs that come round again are back, by the batches before."""
+    ends = {tag: batch.end_min for batch in others for tag in batch.packs}
+    back = [
+        ends.get(problem.packs[before].id, 0.0) + problem.rounds[index].away_min
+        for index in members
+        if problem.rounds and (before := problem.before[index]) is not None
+    ]
+    return max(back, default=0.0)
+
+
+def with_batch(plan: Sequence[PlannedBatch], number: int, batch: PlannedBatch) -> tuple[PlannedBatch, ...]:
+    """The list with one batch in another's place, in the order of time."""
+    found = [*plan[:number], batch, *plan[number + 1 :]]
+    return tuple(sorted(found, key=lambda item: item.start_min))

@@ -1,0 +1,114 @@
+"""A day of heats: which packs fly when, how they come back, and so what is to be charged between which times.
+
+Who flies is settled before the search, by the rule that pilots follow: packs that are full or fullest fly first,
+and those that have been back longest go round again. What is left to plan is a list of charges, each with a time from
+which its pack is there and a time by which it must be full.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from iterum.core.packs import Pack, PackVerdict, Reading
+from iterum.core.session import Session, Wish
+
+AGAIN = " ↻"
+"""Between a pack's tag and the number of its time round, from the second on."""
+RETURN_V = 1.15
+"""Volts per cell taken for a flown pack whose chemistry volts do not tell. Never used to end its charge."""
+
+
+def tag_of(pack_id: str) -> str:
+    """The pack's own tag, whichever time round it is."""
+    return pack_id.partition(AGAIN)[0]
+
+
+def round_of(pack_id: str) -> int:
+    """Which time round, from 1."""
+    return int(pack_id.partition(AGAIN)[2] or 1)
+
+
+def tag_at(tag: str, number: int) -> str:
+    """The name of a pack's charge on its so-manieth time round."""
+    return tag if number == 1 else f"{tag}{AGAIN}{number}"
+
+
+@dataclass(frozen=True)
+class Round:
+    """One charge of one pack on a day of heats: there from `release_min`, full by the heat it is for."""
+
+    pack: Pack
+    release_min: float
+    heat: Wish
+    away_min: float = 0.0
+    """For a pack that comes round again: minutes away and resting after its charge before."""
+
+
+@dataclass(frozen=True)
+class Seat:
+    """One pack's place in a heat. `pack_id` names its charge (None without a pack); ready_min: full already from then.
+
+    ready_min : None where its charge is still to be planned.
+    """
+
+    heat: Wish
+    pack_id: str | None
+    ready_min: float | None
+
+
+@dataclass(frozen=True)
+class Rounds:
+    """Everything to be charged for the heats, and who has which place in them."""
+
+    rounds: tuple[Round, ...]
+    seats: tuple[Seat, ...]
+
+
+@dataclass
+class _Waiting:
+    """A pack that can be had: from when, which time round, and whether it is full then."""
+
+    pack: Pack
+    number: int
+    from_min: float
+    full: bool
+    away_min: float
+
+
+def returned(pack: Pack, heat: Wish, number: int) -> Pack:
+    """The pack as it comes back from a heat and has rested."""
+    table = pack.chemistry.table
+    cell_v = RETURN_V if table is None else round(table.rest_v(1 - heat.used_fraction), 3)
+    reading = Reading(cell_v * pack.cells) if table is None else Reading.of_cells((cell_v,) * pack.cells)
+    return replace(pack, id=tag_at(tag_of(pack.id), number), reading=reading)
+
+
+def plan_rounds(session: Session, verdicts: Sequence[PackVerdict], coming: Sequence[tuple[Pack, float]]) -> Rounds:
+    """Who flies in which heat. coming : packs on a charger already, with the minute at which each is full."""
+    waiting = [_Waiting(verdict.pack, 1, 0.0, verdict.full, 0.0) for verdict in verdicts if verdict.charges]
+    waiting += [_Waiting(pack, 1, ready_min, True, 0.0) for pack, ready_min in coming]
+    rounds: list[Round] = []
+    seats: list[Seat] = []
+    for heat in sorted(session.wanted, key=lambda wish: wish.at_min):
+        if heat.at_min <= 0:
+            continue  # it has begun, with what was ready then
+        mine = [item for item in waiting if item.pack.family == heat.family]
+        mine.sort(key=lambda item: (not _in_time(item, heat), item.from_min if item.number > 1 else 0.0,
+                                    not item.full, -(item.pack.cell_v or 0.0), item.pack.id))  # fmt: skip
+        for item in mine[: heat.count]:
+            seats.append(Seat(heat, item.pack.id, item.from_min if item.full else None))
+            if not item.full:
+                rounds.append(Round(item.pack, item.from_min, heat, item.away_min))
+            if heat.is_heat:
+                item.number += 1
+                away_min = (heat.fly_min or 0.0) + heat.rest_min
+                item.pack, item.full = returned(item.pack, heat, item.number), False
+                item.from_min, item.away_min = heat.at_min + away_min, away_min
+            elif not item.full:
+                item.full, item.from_min = True, heat.at_min
+        seats += [Seat(heat, None, None)] * (heat.count - len(mine[: heat.count]))
+    return Rounds(tuple(rounds), tuple(seats))
+
+
+def _in_time(item: _Waiting, heat: Wish) -> bool:
+    """Whether it is there at all before the heat."""
+    return item.from_min < heat.at_min if not item.full else item.from_min <= heat.at_min

@@ -1,0 +1,176 @@
+"""Heats in and out: a table pasted from a spreadsheet, and iCalendar (RFC 5545), which any calendar reads."""
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta, tzinfo
+from typing import Any
+
+from icalendar import Calendar, Event
+
+from iterum.core.session import Wish
+from iterum.exchange.faults import BadInput, Fault, structural_faults
+from iterum.exchange.session import wish_document, wish_from
+from iterum.wording import FAMILY_LABELS, family_label
+
+COLUMNS = ("time", "name", "class", "packs", "away", "worth")
+"""Columns of a pasted table, in this order unless a first line names them otherwise."""
+_FIELDS = {"name": "name", "class": "class", "packs": "count", "away": "fly_min", "worth": "value"}
+_OTHER_NAMES = {"start": "time", "at": "time", "heat": "name", "count": "packs", "away min": "away", "value": "worth"}
+_KEPT = "X-ITERUM-HEAT"
+MAX_CALENDAR_BYTES = 1_000_000
+
+
+@dataclass(frozen=True)
+class Heat:
+    """A heat, or a wish, with its moment. The wish's own minutes are not used."""
+
+    at: datetime
+    wish: Wish
+
+
+def family_from(text: str) -> str:
+    """ "4S LiPo", "lipo 4s" or "lipo-4S" as the session file names it; other text comes back as it is."""
+    words = re.split(r"[\s-]+", text.strip())
+    by_label = {label.lower(): name for name, label in FAMILY_LABELS.items()} | {name: name for name in FAMILY_LABELS}
+    joined = text.strip().lower()
+    chemistry = next((name for label, name in by_label.items() if label in joined), None)
+    cells = next((word for word in words if re.fullmatch(r"\d{1,2}[sS]", word)), None)
+    return f"{chemistry}-{int(cells[:-1])}S" if chemistry and cells else text.strip()
+
+
+def moment_from(text: str, day: date, zone: tzinfo) -> datetime | None:
+    """ "14:05" on the day given, or a date and a time; None for anything else."""
+    text = text.strip().replace("T", " ")
+    whole = re.fullmatch(r"(?:(\d{4}-\d\d-\d\d) +)?(\d{1,2})[:.](\d\d)", text)
+    if whole is None:
+        return None
+    try:
+        on = date.fromisoformat(whole[1]) if whole[1] else day
+        return datetime.combine(on, time(int(whole[2]), int(whole[3])), zone)
+    except ValueError:
+        return None
+
+
+def heat_from(texts: Mapping[str, str], day: date, zone: tzinfo) -> Heat:
+    """A heat from texts by column. Raises BadInput with every fault, each at its column."""
+    at = moment_from(texts.get("time", ""), day, zone)
+    document: dict[str, Any] = {"at_min": 0.0}
+    for column, name in _FIELDS.items():
+        text = texts.get(column, "").strip()
+        if column == "class":
+            document[name] = family_from(text)
+        elif text:
+            document[name] = text if column == "name" else _number(text)
+    faults = [] if at else [Fault("time", f"must be a time like 14:05, got {texts.get('time', '')!r}")]
+    columns = {name: column for column, name in _FIELDS.items()}
+    faults += [
+        Fault(columns.get(fault.place, fault.place), fault.mend) for fault in structural_faults(document, "wanted")
+    ]
+    if faults or at is None:
+        raise BadInput(faults)
+    return Heat(at, wish_from(document))
+
+
+def _number(text: str) -> float | int | str:
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError:
+        return text
+    return int(value) if value.is_integer() else value
+
+
+def parse_table(text: str, day: date, zone: tzinfo) -> list[Heat]:
+    """Heats from pasted lines, columns set apart by tabs, semicolons or commas. Raises BadInput with every fault."""
+    lines = [(number, line) for number, line in enumerate(text.splitlines(), 1) if line.strip()]
+    mark = next((sign for sign in ("\t", ";", ",") if sign in text), "\t")
+    columns: Sequence[str] = COLUMNS
+    heats, faults = [], []
+    for place, (number, line) in enumerate(lines):
+        cells = [cell.strip().strip('"') for cell in line.split(mark)]
+        named = [_OTHER_NAMES.get(cell.lower(), cell.lower()) for cell in cells]
+        if place == 0 and "time" in named:
+            columns = named
+            continue
+        try:
+            heats.append(heat_from(dict(zip(columns, cells, strict=False)), day, zone))
+        except BadInput as bad:
+            faults += [Fault(f"line {number}, {fault.place}", fault.mend) for fault in bad.faults]
+    if not heats and not faults:
+        faults = [Fault("", f"Paste one line a heat: {', '.join(COLUMNS)}.")]
+    if faults:
+        raise BadInput(faults)
+    return heats
+
+
+# ---------------------------------------------------------------------------------------- iCalendar
+
+
+def calendar_text(heats: Sequence[Heat], stamp: datetime) -> bytes:
+    """The heats as an iCalendar file. What a calendar has no field for stands in each event's description too."""
+    calendar = Calendar()
+    calendar.add("prodid", "-//Iterum//Heats//EN")
+    calendar.add("version", "2.0")
+    for number, heat in enumerate(heats):
+        wish, event = heat.wish, Event()
+        event.add("uid", f"{number}-{heat.at:%Y%m%dT%H%M%S}@iterum")
+        event.add("dtstamp", stamp)
+        event.add("dtstart", heat.at)
+        event.add("dtend", heat.at + timedelta(minutes=wish.fly_min or 0))
+        event.add("summary", wish.name or f"{wish.count} × {family_label(wish.family)}")
+        event.add("description", f"{wish.count} × {family_label(wish.family)}")
+        kept = {name: value for name, value in wish_document(wish).items() if name not in ("at_min", "name")}
+        event.add(_KEPT, " ".join(f"{name}={value}" for name, value in kept.items()))
+        calendar.add_component(event)
+    return bytes(calendar.to_ical())
+
+
+def parse_calendar(raw: bytes, usual: Wish, zone: tzinfo) -> list[Heat]:
+    """Heats from an iCalendar file. `usual` says class and packs of events that do not say them themselves.
+
+    Raises BadInput for text that is no calendar and for events without a time of day.
+    """
+    if len(raw) > MAX_CALENDAR_BYTES:
+        raise BadInput([Fault("", "is larger than 1 MB; export only the days you need")])
+    try:
+        calendar = Calendar.from_ical(raw)
+    except (ValueError, IndexError, KeyError) as error:
+        raise BadInput([Fault("", f"is no iCalendar file: {error}")]) from error
+    heats, faults = [], []
+    for number, event in enumerate(calendar.walk("VEVENT"), 1):
+        found = _heat_of(event, usual, zone)
+        if isinstance(found, Heat):
+            heats.append(found)
+        else:
+            faults += [Fault(f"event {number} {found.place}".strip(), found.mend)]
+    if not heats and not faults:
+        faults = [Fault("", "holds no event")]
+    if faults:
+        raise BadInput(faults)
+    return sorted(heats, key=lambda heat: heat.at)
+
+
+def _heat_of(event: Any, usual: Wish, zone: tzinfo) -> Heat | Fault:
+    start = getattr(event.get("dtstart"), "dt", None)
+    if not isinstance(start, datetime):
+        return Fault("dtstart", "has no time of day")
+    at = start if start.tzinfo else start.replace(tzinfo=zone)
+    end = getattr(event.get("dtend"), "dt", None)
+    length_min = 0.0
+    if isinstance(end, datetime):
+        until = end if end.tzinfo else end.replace(tzinfo=zone)
+        length_min = (until - at) / timedelta(minutes=1)
+    document: dict[str, Any] = {"at_min": 0.0, "count": usual.count, "class": usual.family}
+    summary = str(event.get("summary") or "").strip()
+    if summary:
+        document["name"] = summary[:80]
+    if length_min > 0:
+        document["fly_min"] = length_min
+    told = re.search(r"(\d+) × (\d+S [\w-]+)", str(event.get("description") or ""))
+    if told:
+        document |= {"count": int(told[1]), "class": family_from(told[2])}
+    for pair in str(event.get(_KEPT) or "").split():
+        name, _, value = pair.partition("=")
+        document[name] = value if name == "class" else _number(value)
+    faults = structural_faults(document, "wanted")
+    return faults[0] if faults else Heat(at, wish_from(document))

@@ -1,0 +1,176 @@
+"""Addresses of the Heats page: enter, paste from a table, import and export iCalendar."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from datetime import date, datetime, timedelta, tzinfo
+
+from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response as AnyResponse
+
+from iterum.core.session import Wish
+from iterum.exchange.faults import BadInput, Fault
+from iterum.exchange.heats import COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
+from iterum.web.context import desk, now
+
+blueprint = Blueprint("heats", __name__, url_prefix="/heats", template_folder="templates")
+
+USUAL_AWAY_MIN = "12"
+
+
+def _here() -> tuple[date, tzinfo]:
+    """Today, and the zone of this machine."""
+    local = now().astimezone()
+    assert local.tzinfo is not None  # astimezone gives one
+    return local.date(), local.tzinfo
+
+
+def _families() -> list[str]:
+    return list(dict.fromkeys(pack.family for pack in desk().session().packs))
+
+
+def _render(
+    typed: Mapping[str, str] | None = None,
+    faults: Mapping[str, str] | None = None,
+    pasted: str = "",
+    paste_faults: Sequence[Fault] = (),
+    number: int | None = None,
+) -> str:
+    heats = desk().heats()
+    blank = {"time": "", "name": "", "class": "", "packs": "", "away": USUAL_AWAY_MIN, "worth": "1"}
+    return render_template(
+        "heats/page.html",
+        heats=heats,
+        families=_families(),
+        typed={**blank, **(typed or {})},
+        faults=faults or {},
+        pasted=pasted,
+        paste_faults=paste_faults,
+        number=number,
+        columns=COLUMNS,
+        over=[heat.at + timedelta(minutes=heat.wish.fly_min or 0) < now() for heat in heats],
+    )
+
+
+def _texts_of(heat: Heat) -> dict[str, str]:
+    """A heat as it stands in the form."""
+    wish, at = heat.wish, heat.at.astimezone()
+    today = at.date() == _here()[0]
+    return {
+        "time": at.strftime("%H:%M" if today else "%Y-%m-%d %H:%M"),
+        "name": wish.name or "",
+        "class": wish.family,
+        "packs": str(wish.count),
+        "away": "" if wish.fly_min is None else f"{wish.fly_min:g}",
+        "worth": f"{wish.value:g}",
+    }
+
+
+@blueprint.get("")
+def page() -> str:
+    """The day's heats in order of time, and three ways to bring in more."""
+    number = request.args.get("change", type=int)
+    heats = desk().heats()
+    if number is not None and 0 <= number < len(heats):
+        return _render(_texts_of(heats[number]), number=number)
+    return _render()
+
+
+@blueprint.post("")
+def save() -> str | AnyResponse | tuple[str, int]:
+    """Add a heat, or change one; every fault at its field, nothing typed is lost."""
+    number = request.form.get("number", type=int)
+    heats = list(desk().heats())
+    try:
+        heat = heat_from(request.form, *_here())
+    except BadInput as bad:
+        return _render(request.form, {fault.place: fault.mend for fault in bad.faults}, number=number), 422
+    if number is not None and 0 <= number < len(heats):
+        old = heats[number].wish
+        wish = replace(heat.wish, rest_min=old.rest_min, used_fraction=old.used_fraction)
+        heats[number] = replace(heat, wish=wish)
+    else:
+        heats.append(heat)
+    desk().set_heats(heats, now())
+    flash(f"{_named(heat)} is written down. Plan again to have packs ready for it.")
+    return redirect(url_for("heats.page"))
+
+
+def _named(heat: Heat) -> str:
+    return heat.wish.name or f"{heat.at.astimezone():%H:%M}"
+
+
+@blueprint.post("/move")
+def move() -> AnyResponse:
+    """A heat slips, or comes early, by some minutes; with `rest` so do all after it."""
+    number, by_min = request.form.get("number", -1, type=int), request.form.get("by_min", 0.0, type=float)
+    heats = list(desk().heats())
+    if not 0 <= number < len(heats) or abs(by_min) > 24 * 60:
+        raise KeyError("number")
+    last = len(heats) if request.form.get("rest") == "yes" else number + 1
+    for at in range(number, last):
+        heats[at] = replace(heats[at], at=heats[at].at + timedelta(minutes=by_min))
+    desk().set_heats(heats, now())
+    more = f" and {last - number - 1} after it" if last > number + 1 else ""
+    flash(f"{_named(heats[number])}{more} moved by {by_min:+g} min. Plan again to follow.")
+    return redirect(url_for("heats.page"))
+
+
+@blueprint.post("/gone")
+def gone() -> AnyResponse:
+    """Take a heat away; it can be written down again from the form."""
+    number = request.form.get("number", -1, type=int)
+    heats = list(desk().heats())
+    if not 0 <= number < len(heats):
+        raise KeyError("number")
+    heat = heats.pop(number)
+    desk().set_heats(heats, now())
+    texts = _texts_of(heat)
+    flash(f"{_named(heat)} is taken away. It was {texts['packs']} × {texts['class']} at {texts['time']}.")
+    return redirect(url_for("heats.page"))
+
+
+@blueprint.post("/paste")
+def paste() -> str | AnyResponse | tuple[str, int]:
+    """Heats from a pasted table: all of them, or none and every fault."""
+    text = request.form.get("table", "")
+    try:
+        heats = parse_table(text, *_here())
+    except BadInput as bad:
+        return _render(pasted=text, paste_faults=bad.faults), 422
+    return _take(heats)
+
+
+@blueprint.post("/calendar")
+def calendar_in() -> str | AnyResponse | tuple[str, int]:
+    """Heats from an iCalendar file."""
+    upload = request.files.get("file")
+    try:
+        if upload is None or not upload.filename:
+            raise BadInput([Fault("", "Choose an .ics file first.")])
+        families = _families()
+        family = request.form.get("class") or (families[0] if families else "lipo-4S")
+        usual = Wish(request.form.get("packs", 1, type=int) or 1, family, 0.0)
+        heats = parse_calendar(upload.read(), usual, _here()[1])
+    except BadInput as bad:
+        return _render(paste_faults=bad.faults), 422
+    return _take(heats)
+
+
+def _take(heats: Sequence[Heat]) -> AnyResponse:
+    """Add heats to those there are; one at the same time with the same name takes the old one's place."""
+    new = {(heat.at, heat.wish.name) for heat in heats}
+    kept = [heat for heat in desk().heats() if (heat.at, heat.wish.name) not in new]
+    desk().set_heats([*kept, *heats], now())
+    flash(f"{len(heats)} heats are written down. Plan again to have packs ready for them.")
+    return redirect(url_for("heats.page"))
+
+
+@blueprint.get("/heats.ics")
+def calendar_out() -> Response:
+    """The heats as an iCalendar file."""
+    text = calendar_text(desk().heats(), _stamp())
+    return Response(text, mimetype="text/calendar", headers={"Content-Disposition": "attachment; filename=heats.ics"})
+
+
+def _stamp() -> datetime:
+    return now().replace(microsecond=0)

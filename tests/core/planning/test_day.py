@@ -1,0 +1,169 @@
+"""A day of heats: packs go round, nobody is at the bench while away, and every plan passes the independent check."""
+
+import json
+import random
+from dataclasses import replace
+from datetime import UTC, datetime
+from itertools import islice, pairwise
+
+import pytest
+
+from iterum.core.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.planning.explain import bottlenecks, explain
+from iterum.core.planning.plan import Planner
+from iterum.core.planning.problem import Problem
+from iterum.core.planning.replan import Replanner
+from iterum.core.planning.rounds import plan_rounds, tag_of
+from iterum.core.rules import HouseRules
+from iterum.core.session import Session, Wish
+from iterum.demo import demo_session
+from iterum.exchange.results import plan_document
+from iterum.exchange.session import to_document
+from iterum.wording import sentence
+from tests.conftest import even
+from tests.core.planning.checker import violations
+from tests.core.planning.test_plans import planned, random_session
+
+BENCH = Kit((Board("B", 4),), (Charger("c", (Channel("c-1", 12, 250), Channel("c-2", 12, 250))),))
+
+
+def day(*heats, packs=4, volts=3.75, kit=BENCH, **rules):
+    return Session(
+        tuple(even(f"P{n}", volts, max_charge_c=2) for n in range(packs)), kit, HouseRules(rate_c=2.0, **rules), heats
+    )
+
+
+def heat(at_min, count=2, fly_min=10.0, **more):
+    return Wish(count, "lipo-4S", at_min, f"Heat at {at_min}", fly_min, **more)
+
+
+@pytest.mark.parametrize("block", range(4))
+def test_no_day_of_random_heats_breaks_a_rule(block):
+    for seed in range(block * 10, block * 10 + 10):
+        rng, session = random.Random(seed), random_session(seed, 9)
+        families = sorted({pack.family for pack in session.packs})
+        heats = tuple(
+            Wish(
+                rng.randint(1, 4),
+                rng.choice(families),
+                at + rng.randint(0, 20),
+                None,
+                rng.choice((None, 8, 15)),
+                value=rng.choice((1, 3)),
+            )
+            for at in range(20, 20 + 45 * rng.randint(1, 5), 45)
+        )
+        found = planned(replace(session, wanted=heats), chunks=2)
+        assert violations(to_document(session), json.loads(json.dumps(plan_document(found)))) == [], seed
+
+
+def test_packs_go_round_and_the_ones_back_longest_fly_again():
+    session = day(heat(60), heat(80), heat(150), packs=4)
+    problem = Problem(session)
+    seats = [tag_of(seat.pack_id) for seat in problem.day.seats]
+    assert sorted(seats[:4]) == ["P0", "P1", "P2", "P3"]
+    assert set(seats[4:]) == set(seats[:2])
+    back = next(item for item in problem.rounds if item.pack.id == f"{seats[0]} ↻2")
+    assert back.release_min == 60 + 10 + 15
+    assert back.pack.cell_v == pytest.approx(3.69, abs=0.03)  # a fifth of a LiPo's charge is left
+
+
+def test_the_demo_meets_its_heats_and_nobody_sets_up_while_away():
+    found = planned(demo_session())
+    assert all(item.met for item in found.wanted)
+    away = [(wish.at_min, wish.over_min) for wish in demo_session().wanted]
+    assert all(b.lead_min <= low + 1e-6 or b.start_min >= high - 1e-6 for b in found.batches for low, high in away)
+    again = [tag for batch in found.batches for tag in batch.packs if tag != tag_of(tag)]
+    assert len(again) >= 5
+
+
+def test_what_a_batch_waits_for_is_told_for_packs_that_come_back():
+    session = day(heat(60, 4), heat(150, 4))
+    found = planned(session)
+    whys = {why.batch.packs[0]: why.reasons[0].code for why in explain(Problem(session), found)}
+    assert whys[next(tag for tag in whys if "↻" in tag)] in ("waits_return", "waits_hands")
+
+
+def test_where_energy_is_short_the_worthier_heat_is_kept_and_what_buys_the_other_back_is_told():
+    kit = replace(
+        BENCH, sources=(Source("bank", 12.8, energy_wh=50),), chargers=(replace(BENCH.chargers[0], fed_by="bank"),)
+    )
+    session = day(heat(60, 2, value=1), heat(61, 2, fly_min=None, value=5), kit=kit)
+    found = planned(session)
+    assert [item.met for item in found.wanted] == [False, True]
+    told = [sentence(item.reason) for item in bottlenecks(Problem(session), found, 2) if item]
+    assert any("Wh more in bank: everything wanted is met" in text for text in told)
+
+
+def test_a_heat_that_comes_too_early_says_what_would_meet_it():
+    session = day(heat(38, 4), volts=3.7)
+    found = planned(replace(session, rules=HouseRules(rate_c=1.0)))
+    assert not found.wanted[0].met
+    problem = Problem(replace(session, rules=HouseRules(rate_c=1.0)))
+    codes = {item.reason.code for item in bottlenecks(problem, found, 2) if item}
+    assert "buys_rate" in codes
+
+
+def test_quiet_hours_are_kept_and_told():
+    at = datetime(2026, 6, 13, 11, 30, tzinfo=UTC)
+    source = Source("gen", max_power_w=900, quiet_hours=(("12:00", "13:30"),))
+    kit = replace(BENCH, sources=(source,), chargers=(replace(BENCH.chargers[0], fed_by="gen"),))
+    session = replace(day(kit=kit), starts_at=at, rules=HouseRules())
+    found = planned(session)
+    for batch in found.batches:
+        assert batch.end_min <= 30 + 1e-6 or batch.start_min >= 120 - 1e-6
+    codes = [why.reasons[0].code for why in explain(Problem(session), found)]
+    assert "waits_quiet" in codes
+    over_night = Problem(
+        replace(session, kit=replace(kit, sources=(replace(source, quiet_hours=(("22:00", "07:00"),)),)))
+    )
+    assert over_night.quiet_min(over_night.kit.sources[0])[0] == (630.0, 630.0 + 540)
+
+
+def test_chained_boards_take_more_packs_within_what_the_first_carries_and_both_are_taken():
+    two = (Board("A", 4, max_current_a=30, port_fuse_a=10), Board("B", 3, max_current_a=20, chains_to="A"))
+    one = (replace(BENCH.chargers[0], channels=BENCH.chargers[0].channels[:1]),)
+    session = day(packs=7, kit=Kit(two, one))
+    found = planned(session, chunks=10)
+    long = [batch for batch in found.batches if len(batch.packs) > 4]
+    assert [batch.board for batch in long] == ["A + B"]
+    assert long[0].current_a <= 10  # all of the second board's amps pass one fuse of the first
+    boards = sorted((b.start_min, b.end_min, part) for b in found.batches if b.board for part in b.board.split(" + "))
+    for name in ("A", "B"):
+        mine = [item for item in boards if item[2] == name]
+        assert all(low[1] <= high[0] + 1e-6 for low, high in pairwise(mine))
+
+
+def test_planning_again_after_a_heat_slipped_leaves_what_runs_and_follows_the_heat():
+    session = day(heat(60), heat(150))
+    old = planned(session)
+    slipped = replace(session, wanted=(session.wanted[0], heat(190)))
+    planner = Replanner(slipped, old.batches, 20.0)
+    list(islice(planner.improve(), 3))
+    new = planner.plan()
+    running = [batch for batch in new.batches if batch.start_min < 0]
+    assert {batch.packs for batch in running} == {batch.packs for batch in old.batches if batch.start_min < 20}
+    assert [item.wish.at_min for item in new.wanted] == [40, 170]
+    assert all(item.met for item in new.wanted)
+
+
+def test_a_pack_hurt_is_replaced_by_another_in_the_heat():
+    session = day(heat(60, 3), packs=4)
+    old = planned(session)
+    hurt = old.wanted[0].packs[0]
+    rest = replace(session, packs=tuple(pack for pack in session.packs if pack.id != hurt))
+    planner = Replanner(rest, [batch for batch in old.batches if hurt not in batch.packs], 1.0)
+    list(islice(planner.improve(), 3))
+    again = planner.plan().wanted[0]
+    assert hurt not in again.packs
+    assert len(again.packs) == 3
+
+
+def test_who_flies_is_settled_by_the_rule_that_is_told():
+    session = day(heat(60, 2), packs=4)
+    full = replace(session, packs=(*session.packs, even("F", 4.2)))
+    problem = Problem(full)
+    first = plan_rounds(full, problem.verdicts, ())
+    assert first.seats[0].pack_id == "F"
+    assert first.seats[0].ready_min == 0.0
+    assert Planner(full).problem.day == first
