@@ -2,7 +2,6 @@
 
 import sys
 import tempfile
-from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -25,7 +24,8 @@ VIEWS = {
     "match-night": ("/match?class=lipo-6S", WIDE, "night"),
     "dial": ("/charge?packs=T-01&packs=T-02&packs=T-04&packs=T-07", WIDE, "day"),
     "dial-phone": ("/charge?packs=G-01&packs=G-02&packs=G-03", PHONE, "day"),
-    "plan": ("/plan", WIDE, "day"),
+    "heats": ("/heats", WIDE, "day"),
+    "plan": ("/plan?batch=4", WIDE, "day"),
     "plan-phone": ("/plan", PHONE, "day"),
     "plan-sheet": ("/plan/sheet", WIDE, "day"),
     "join": ("/match/join?packs=P-04&packs=P-02&packs=P-07&packs=P-01&packs=P-03&packs=P-08", WIDE, "day"),
@@ -46,7 +46,7 @@ def main(names: list[str]) -> None:
         desk = Desk(store)
         load_demo(desk, MORNING)
         for prefer in reversed(list(Prefer)):
-            answer = make_plan(replace(desk.session(), wanted=()), prefer, 6)
+            answer = make_plan(desk.session_at(MORNING), prefer, 6)
             document = plan_document(answer.plan, answer.whys, answer.relaxed)
             desk.keep_plan(KeptPlan(MORNING, prefer.value, document, desk.revision()))
         store.close()

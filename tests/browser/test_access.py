@@ -10,7 +10,7 @@ AXE = (Path(__file__).parents[1] / "vendor" / "axe.min.js").read_text("utf-8")
 RULES = ["wcag2a", "wcag2aa", "wcag2aaa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
 PAGES = ("/measure?pack=P-10", "/measure?pack=P-13", "/match?class=lipo-4S&pack=P-01", "/match?class=lipo-6S", "/charge",
          "/match/join?packs=P-01&packs=P-02", "/match/join?packs=P-01&packs=T-01", "/what-if?a_count=10&b_v=3.85", "/what-if?cells=0",
-         "/charge?packs=T-01&packs=T-02", "/charge?packs=P-01&packs=T-03", "/plan", "/plan/sheet", "/put-away", "/packs", "/packs/edit",
+         "/charge?packs=T-01&packs=T-02", "/charge?packs=P-01&packs=T-03", "/plan?batch=1", "/plan/sheet", "/heats", "/heats?change=0", "/put-away", "/packs", "/packs/edit",
          "/packs/history?id=P-01", "/kit", "/kit/charger?id=twin", "/rules", "/files", "/wrong", "/wrong?see=smoke",
          "/wrong/keys", "/nowhere")  # fmt: skip
 EMPTY = ("/measure", "/match", "/charge", "/put-away", "/packs", "/kit")
@@ -46,7 +46,10 @@ def test_no_empty_page_has_one(open_page, empty_address):
 
 def test_no_page_has_one_on_a_phone(open_page, address):
     check(
-        open_page(PHONE), address, ("/measure?pack=P-10", "/match?class=lipo-4S", "/charge?packs=T-01", "/packs"), "day"
+        with_a_plan(open_page(PHONE), address),
+        address,
+        ("/measure?pack=P-10", "/match?class=lipo-4S", "/charge?packs=T-01", "/packs", "/plan", "/heats"),
+        "day",
     )
 
 

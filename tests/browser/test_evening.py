@@ -114,11 +114,58 @@ def test_from_measured_packs_to_a_plan_by_keyboard(page, address):
     page.locator("main").focus()
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
-    expect(page.locator("svg.strip-picture")).to_be_visible()
+    expect(page.locator(".wide-only svg.strip-picture")).to_be_visible()
     page.get_by_role("link", name="Run sheet to print").click()
     page.emulate_media(media="print")
     expect(page.get_by_role("table")).to_be_visible()
     expect(page.locator(".rail")).to_be_hidden()
+
+
+def planned(page, address, path="/plan"):
+    page.goto(address + path)
+    page.get_by_label("Search for").select_option("2.0")
+    page.locator("#primary").click()
+    expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
+
+
+def test_a_heat_is_moved_and_the_plan_follows_it(page, address):
+    planned(page, address)
+    page.goto(f"{address}/heats")
+    first = page.get_by_role("row").filter(has_text="Tow 1")
+    time = first.locator(".todo-time").inner_text()
+    first.get_by_label("and the rest").check()
+    first.get_by_role("button", name="later by 15 min").click()
+    expect(page.get_by_text("Tow 1 and 3 after it moved by +15 min")).to_be_visible()
+    page.get_by_role("link", name="To the plan").click()
+    expect(page.get_by_text("Something changed since this plan was made.")).to_be_visible()
+    page.get_by_label("I followed this plan so far").check()
+    page.locator("#primary").click()
+    expect(page.get_by_role("heading", name="What changed")).to_be_visible(timeout=20_000)
+    hour, minute = map(int, time.split(":"))
+    later = f"{(hour * 60 + minute + 15) // 60 % 24:02}:{(minute + 15) % 60:02} Tow 1"
+    expect(page.get_by_label("Who flies").get_by_text(later)).to_be_visible()
+
+
+def test_a_batch_is_picked_moved_and_kept_by_keys_and_dragged(page, address):
+    planned(page, address)
+    page.keyboard.press("ArrowLeft")  # the last one
+    expect(page.locator("[data-chosen]")).to_be_visible()
+    title = page.locator("#chosen-title").inner_text()
+    page.keyboard.press("}")
+    expect(page.get_by_text("It is kept there.")).to_be_visible()
+    expect(page.locator("#chosen-title")).not_to_have_text(title)
+    page.keyboard.press("k")
+    expect(page.get_by_text("Free again")).to_be_visible()
+    page.keyboard.press("l")
+    expect(page.get_by_role("status").filter(has_text=re.compile("Fits:|Not moved:"))).to_be_visible()
+    bar = page.locator(".wide-only [data-batch]").first
+    box = bar.bounding_box()
+    page.mouse.move(box["x"] + 30, box["y"] + 20)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 60, box["y"] + 22, steps=4)
+    page.mouse.move(box["x"] + 500, box["y"] + 22, steps=4)
+    page.mouse.up()
+    expect(page.get_by_role("status").filter(has_text=re.compile("Fits:|Not moved:"))).to_be_visible()
 
 
 def test_single_keys_can_be_switched_off_and_never_fire_in_text(page, address):

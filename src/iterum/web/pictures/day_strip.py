@@ -12,7 +12,7 @@ from iterum.wording import family_label, plain
 LABELS = 132.0
 """Width of the column of names beside the chart."""
 MARGIN, HEAD, ROW_GAP, LANE = 8.0, 30.0, 6.0, 43.0
-POWER_ROW, BANK_ROW, BENCH_ROW, HEAT_ROW = 62.0, 34.0, 40.0, 34.0
+POWER_ROW, BANK_ROW, BENCH_ROW, HEAT_ROW = 62.0, 34.0, 40.0, 42.0
 STRIPES = ("pinetint", "brasstint", "lilac", "stone")
 LEAST_PX_A_MIN = 2.0
 """A long day is panned, never pressed until its text cannot be read."""
@@ -144,6 +144,8 @@ def _bar_texts(batch: Mapping[str, Any], width: float) -> tuple[str, ...]:
         return (str(count) if count > 1 else "1",)
     if width < 72:
         return (head if len(head) < 8 else f"{count} ×",)
+    if width < 112 and count > 1:
+        head = f"{count} × {family_label(batch['class']).split()[0]}"
     amps = f"{plain(batch['current_a'])} A"
     return (head, amps if width < 120 else f"{amps} · {plain(round(batch['rate_c'], 2))}C")
 
@@ -263,14 +265,14 @@ def _bar(
 def _heats(
     wanted: Sequence[Mapping[str, Any]], along: Scale, first_min: float, last_min: float
 ) -> tuple[HeatMark, ...]:
-    """Heats as blocks, each with as much of its text beside it as the next one leaves room for."""
+    """Heats as blocks, each with as much of its text below it as the next one leaves room for."""
     found: list[HeatMark] = []
     shown = sorted((wish for wish in wanted if first_min <= wish["at_min"] <= last_min), key=lambda w: w["at_min"])
     for at, wish in enumerate(shown):
         x = along(wish["at_min"])
         width = round(along(min(wish["at_min"] + (wish["fly_min"] or 0.0), last_min)) - x, 1)
         next_x = along(shown[at + 1]["at_min"]) if at + 1 < len(shown) else along(last_min) + MARGIN
-        text_x = x + max(width, 5) + 5
+        text_x = max(x - 4, MARGIN)
         short = "" if wish["met"] else f", short {wish['count'] - wish['have']}" if wish["have"] < wish["count"] else ""
         name = wish["name"] or family_label(wish["class"])
         texts = (f"{name}: {wish['count']}{short}", f"{name}{short}", f"{wish['count']}{short}", "")

@@ -52,6 +52,21 @@ class PlanPage:
     now_min: float
 
     @property
+    def left_out(self) -> list[tuple[list[str], Mapping[str, Any]]]:
+        """Packs left out, those with the same reason in one row."""
+        rows: dict[tuple[str, str], tuple[list[str], Mapping[str, Any]]] = {}
+        for left in self.document["left_out"]:
+            rows.setdefault((left["text"], left["fix"]), ([], left))[0].append(left["id"])
+        return list(rows.values())
+
+    @property
+    def last_off(self) -> list[Mapping[str, Any]]:
+        """Batches that no later visit takes off, in the order in which they are full."""
+        off = [batch for todo in self.todos for batch in todo.off]
+        left = [batch for batch in self.document["batches"] if batch not in off]
+        return sorted(left, key=lambda batch: float(batch["end_min"]))
+
+    @property
     def document(self) -> Mapping[str, Any]:
         """The plan as the command line prints it."""
         return self.kept.document
