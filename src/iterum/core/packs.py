@@ -68,6 +68,7 @@ class Pack:
 
     capacity_mah : the label's capacity. capacity_now_mah : what an aged pack really holds.
     max_charge_c : the label's charge C, None when it gives none (1C then).
+    cycles : charges before they were logged here. bought_on : ISO date. timer_s : its flight timer.
     discharge_c : the label's discharge C. resistance_mohm : a meter's reading per cell (the ohmic part).
     """
 
@@ -82,6 +83,9 @@ class Pack:
     connector: str | None = None
     condition: Condition = Condition.OK
     reading: Reading | None = None
+    cycles: int | None = None
+    bought_on: str | None = None
+    timer_s: int | None = None
     name: str | None = None
     note: str | None = None
 

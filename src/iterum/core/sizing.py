@@ -317,7 +317,8 @@ def _mode(chemistry: Chemistry, rules: HouseRules) -> str:
     return "balance" if rules.balance is Balance.EVERY_CHARGE else "balance every fifth, else plain charge"
 
 
-def _dial_card(packs: Sequence[Pack], current_a: float, minutes: float, setup: Setup, rules: HouseRules) -> DialCard:
+def dial_card(packs: Sequence[Pack], current_a: float, minutes: float, setup: Setup, rules: HouseRules) -> DialCard:
+    """What to set for these packs at so many amps; minutes : what it is expected to take, balancing not included."""
     chemistry, cells = packs[0].chemistry, packs[0].cells
     volts = [pack.reading.pack_v for pack in packs if pack.reading is not None]
     end_v = rules.full_v(chemistry)
@@ -405,7 +406,7 @@ def size_joinable(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> Siz
         shares=shares,
         full_v=packs[0].cells * rules.full_v(packs[0].chemistry),
         divisor_v=_divisor_v(packs, rules),
-        dial=_dial_card(packs, current_a, minutes, setup, rules),
+        dial=dial_card(packs, current_a, minutes, setup, rules),
         drop_off_rate_c=current_a / (total_ah - largest_ah) if len(packs) > 1 and smallest_ah < total_ah else None,
         minutes=minutes,
         notes=(*notes, *_notes(packs, shares, rules)),

@@ -1,7 +1,7 @@
 """The sense of a session: what a schema cannot say (counts that agree, ids that exist, limits no school holds)."""
 
 from collections.abc import Iterable, Mapping
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 
 from iterum.exchange.faults import Fault
@@ -45,10 +45,21 @@ def pack_sense(item: Mapping[str, Any], place: str = "") -> list[Fault]:
         faults.append(
             Fault(f"{dot}capacity_now_mah", f"is over 1.5 times the label's {label_mah:g} mAh; measure again")
         )
+    bought_on = item.get("bought_on")
+    if isinstance(bought_on, str) and not _is_date(bought_on):
+        faults.append(Fault(f"{dot}bought_on", f"must be a date like 2025-04-30, got {bought_on!r}"))
     measured_at = item.get("measured_at")
     if isinstance(measured_at, str):
         faults += _moment_faults(f"{dot}measured_at", measured_at, "2026-06-13T08:47:00")
     return faults
+
+
+def _is_date(text: str) -> bool:
+    try:
+        date.fromisoformat(text)
+    except ValueError:
+        return False
+    return True
 
 
 def _moment_faults(place: str, text: str, example: str, zone: bool = False) -> list[Fault]:

@@ -120,6 +120,9 @@ def pack_from(item: Mapping[str, Any]) -> Pack:
             "discharge_c",
             "capacity_now_mah",
             "connector",
+            "cycles",
+            "bought_on",
+            "timer_s",
             "name",
             "note",
         ),
@@ -216,7 +219,9 @@ def pack_document(pack: Pack) -> dict[str, Any]:
     """A pack as the file holds it."""
     reading = pack.reading
     head = _filled(id=pack.id, chemistry=pack.chemistry_name)
-    body = _fields(pack, "cells", "capacity_mah", "max_charge_c", "discharge_c", "capacity_now_mah", "connector")
+    body = _fields(pack, "cells", "capacity_mah", "max_charge_c", "discharge_c", "capacity_now_mah", "connector",
+                   "cycles", "bought_on",
+        "timer_s")  # fmt: skip
     if pack.condition is not Condition.OK:
         body["condition"] = pack.condition.value
     if reading is not None:

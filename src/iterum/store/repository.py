@@ -8,10 +8,12 @@ from typing import Any, TypeVar
 from sqlalchemy import Connection, Row, Table, delete, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
+from iterum.core.health import ChargeRecord
 from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.packs import Condition, Pack, Reading
 from iterum.core.session import GroupChoice, Wish
 from iterum.store import tables
+from iterum.store.runs import RunRepository
 
 KitItem = Board | Charger | Supply | Source
 _Made = TypeVar("_Made", Board, Supply, Source, Channel)
@@ -78,6 +80,7 @@ class Repository:
 
     def __init__(self, connection: Connection) -> None:
         self._connection = connection
+        self.runs = RunRepository(connection)
 
     def _rows(self, statement: Any) -> Sequence[Row[Any]]:
         return self._connection.execute(statement).all()
@@ -173,6 +176,10 @@ class Repository:
             )
             for row in rows
         )
+
+    def log_charge(self, pack_id: str, run_key: int | None, origin: str, record: ChargeRecord) -> int:
+        """Write one charge of one pack down, in use or retired. Returns its key. Raises KeyError."""
+        return self.runs.log_charge(self._pack_key(pack_id), run_key, origin, record)
 
     # ------------------------------------------------------------------ kit
 

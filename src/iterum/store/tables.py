@@ -71,6 +71,9 @@ packs = Table(
     Column("connector", String),
     Column("condition", String, nullable=False),
     Column("resistance_mohm", JSON, nullable=False),
+    Column("cycles", Integer),
+    Column("bought_on", String),
+    Column("timer_s", Integer),
 )
 
 readings = Table(
@@ -197,6 +200,127 @@ plans = Table(
     Column("document", JSON, nullable=False),
     # The revision of the session that was planned, so that a page can say when things have changed since.
     Column("revision", Integer, nullable=False),
+)
+
+runs = Table(
+    "runs",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("begun_at", Moment, nullable=False),
+    Column("packs", JSON, nullable=False),
+    Column("family", String, nullable=False),
+    Column("board", String),
+    Column("channel", String, nullable=False),
+    Column("current_a", Float, nullable=False),
+    Column("rate_c", Float, nullable=False),
+    # The dial card and the prediction as they were then: what is measured against must not change later.
+    Column("card", JSON, nullable=False),
+    Column("expected", JSON),
+    Column("before_v", JSON, nullable=False),
+    Column("state", String, nullable=False, index=True),
+    Column("state_at", Moment, nullable=False),
+    Column("charging_at", Moment),
+    Column("paused_min", Float, nullable=False, default=0.0),
+    Column("ended_at", Moment),
+    # Whether a charger with a driver carries it out, and when that was last heard.
+    Column("driven", Boolean, nullable=False, default=False),
+    Column("heard_at", Moment),
+)
+
+run_events = Table(
+    "run_events",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("run_key", ForeignKey("runs.key"), nullable=False, index=True),
+    Column("at", Moment, nullable=False),
+    Column("act", String, nullable=False),
+    Column("state", String, nullable=False),
+    Column("skipped", Boolean, nullable=False),
+    Column("by", String, nullable=False),
+    Column("note", String),
+)
+
+observations = Table(
+    "observations",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("run_key", ForeignKey("runs.key"), nullable=False, index=True),
+    Column("at", Moment, nullable=False),
+    Column("at_min", Float, nullable=False),
+    Column("origin", String, nullable=False),
+    Column("pack_id", String),
+    _number("pack_v"),
+    _number("current_a"),
+    _number("charge_mah"),
+    Column("cell_v", JSON),
+    _number("temperature_c"),
+    _number("input_v"),
+    Column("by_hand", Boolean, nullable=False),
+)
+
+found_wrong = Table(
+    "found_wrong",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("run_key", ForeignKey("runs.key"), nullable=False, index=True),
+    Column("code", String, nullable=False),
+    Column("alarm", String, nullable=False),
+    Column("numbers", JSON, nullable=False),
+    Column("do", String, nullable=False),
+    Column("since", Moment, nullable=False),
+    Column("last", Moment, nullable=False),
+    Column("gone_at", Moment),
+    Column("seen_at", Moment),
+)
+
+incidents = Table(
+    "incidents",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("at", Moment, nullable=False),
+    Column("kind", String, nullable=False),
+    Column("packs", JSON, nullable=False),
+    Column("runs", JSON, nullable=False),
+    Column("stopped", JSON, nullable=False),
+    Column("note", String),
+)
+
+charges = Table(
+    "charges",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("pack_key", ForeignKey("packs.key"), nullable=False, index=True),
+    Column("run_key", ForeignKey("runs.key"), index=True),
+    Column("at", Moment, nullable=False, index=True),
+    Column("origin", String, nullable=False),
+    _number("charge_mah"),
+    _number("minutes"),
+    _number("rate_c"),
+    Column("before_v", JSON, nullable=False),
+    Column("after_v", JSON, nullable=False),
+    Column("resistance_mohm", JSON, nullable=False),
+    Column("note", String),
+)
+
+devices = Table(
+    "devices",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("kind", String, nullable=False),
+    Column("host", String, nullable=False),
+    Column("port", Integer, nullable=False),
+    Column("name", String),
+    # Channel of the kit -> channel as the device calls it.
+    Column("channels", JSON, nullable=False),
+)
+
+column_maps = Table(
+    "column_maps",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    # The headings of a file that was imported, and what its pilot said they mean.
+    Column("headings", JSON, nullable=False),
+    Column("meaning", JSON, nullable=False),
 )
 
 meeting = Table(

@@ -3,13 +3,11 @@
 Form: number + unit + limit or reason + act. Volts per cell have three decimals when averaged, two when read.
 """
 
-import math
-from collections.abc import Callable, Mapping, Sequence
-from typing import Any
+from collections.abc import Callable
 
 from iterum.core.reasons import Reason
-
-Numbers = Mapping[str, Any]
+from iterum.wording.figures import FAMILY_LABELS, Numbers, family_label, minutes, one_of, plain
+from iterum.wording.running import RUN_SENTENCES
 
 LIMIT_NAMES = {
     "wanted_rate": "the rate you want",
@@ -23,31 +21,6 @@ LIMIT_NAMES = {
     "supply_power": "the supply",
     "source_power": "the source",
 }
-
-FAMILY_LABELS = {"lipo": "LiPo", "lihv": "LiHV", "li-ion": "Li-ion", "life": "LiFe", "nimh": "NiMH"}
-
-
-def family_label(family: str) -> str:
-    """The class as a pilot says it: "lipo-4S" is "4S LiPo"."""
-    chemistry, _, cells = family.rpartition("-")
-    return f"{cells} {FAMILY_LABELS.get(chemistry, chemistry)}"
-
-
-def one_of(items: Sequence[object], last: str = "or") -> str:
-    """ "A, B or C" from a sequence."""
-    words = [str(item) for item in items]
-    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} {last} {words[-1]}"
-
-
-def plain(value: float) -> str:
-    """A figure without needless zeros: 9.60 is "9.6", 300.0 is "300"."""
-    text = f"{value:.2f}".rstrip("0").rstrip(".")
-    return text or "0"
-
-
-def minutes(value: float) -> str:
-    """Minutes, whole, rounded up."""
-    return f"{math.ceil(round(value, 6))} min"
 
 
 def _less(others_w: float) -> str:
@@ -301,6 +274,9 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
 }
 
 
+SENTENCES |= RUN_SENTENCES
+
+
 def sentence(item: Reason) -> str:
     """The one sentence for a reason. Raises KeyError for a code without wording, which is a defect."""
     template = SENTENCES[item.code]
@@ -312,3 +288,16 @@ def about(item: Reason) -> str:
     text = sentence(item)
     pack_id = item.numbers.get("id")
     return f"{pack_id}: {text}" if pack_id and str(pack_id) not in text else text
+
+
+__all__ = [
+    "FAMILY_LABELS",
+    "LIMIT_NAMES",
+    "SENTENCES",
+    "about",
+    "family_label",
+    "minutes",
+    "one_of",
+    "plain",
+    "sentence",
+]

@@ -1,0 +1,155 @@
+"""A batch from plan to log: its states, which act leads where, and what must be said before each.
+
+The table `ACTS` is all there is to it; the diagram in the docs is drawn from it.
+"""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from iterum.core.reasons import Reason, Unsafe, reason
+from iterum.core.sizing import DialCard
+
+
+class State(StrEnum):
+    """Where a batch is."""
+
+    PLANNED = "planned"
+    INSPECTED = "inspected"
+    PLUGGED_IN = "plugged in"
+    EVENED_OUT = "evened out"
+    READ_BACK = "set and read back"
+    CHARGING = "charging"
+    PAUSED = "paused"
+    STOPPED = "stopped"
+    DONE = "done"
+    CHECKED = "checked after"
+    DROPPED = "given up"
+
+
+class Act(StrEnum):
+    """What a person (or, for `finish` and `stop`, the charger) does."""
+
+    INSPECT = "inspect"
+    PLUG_IN = "plug in"
+    EVEN_OUT = "even out"
+    READ_BACK = "read back"
+    START = "start"
+    PAUSE = "pause"
+    RESUME = "resume"
+    STOP = "stop"
+    FINISH = "finish"
+    CHECK = "check after"
+    DROP = "give up"
+
+
+S, A = State, Act
+ACTS: dict[tuple[State, Act], State] = {
+    (S.PLANNED, A.INSPECT): S.INSPECTED,
+    (S.INSPECTED, A.PLUG_IN): S.PLUGGED_IN,
+    (S.PLUGGED_IN, A.EVEN_OUT): S.EVENED_OUT,
+    (S.EVENED_OUT, A.READ_BACK): S.READ_BACK,
+    (S.READ_BACK, A.START): S.CHARGING,
+    (S.CHARGING, A.PAUSE): S.PAUSED,
+    (S.PAUSED, A.RESUME): S.CHARGING,
+    (S.CHARGING, A.FINISH): S.DONE,
+    (S.CHARGING, A.STOP): S.STOPPED,
+    (S.PAUSED, A.STOP): S.STOPPED,
+    (S.DONE, A.CHECK): S.CHECKED,
+    (S.STOPPED, A.CHECK): S.CHECKED,
+    (S.PLANNED, A.DROP): S.DROPPED,
+    (S.INSPECTED, A.DROP): S.DROPPED,
+    (S.PLUGGED_IN, A.DROP): S.DROPPED,
+    (S.EVENED_OUT, A.DROP): S.DROPPED,
+    (S.READ_BACK, A.DROP): S.DROPPED,
+}
+"""From which state which act leads where; whatever is not here cannot be done."""
+
+SKIPPABLE = frozenset({A.INSPECT, A.EVEN_OUT, A.READ_BACK, A.CHECK})
+"""Acts that may be skipped; a skip is a choice, and is written down as one."""
+BEFORE_CHARGE = (S.PLANNED, S.INSPECTED, S.PLUGGED_IN, S.EVENED_OUT, S.READ_BACK)
+LIVE = (S.CHARGING, S.PAUSED)
+OPEN = (*BEFORE_CHARGE, *LIVE, S.DONE, S.STOPPED)
+"""States in which somebody still has something to do."""
+ON_BOARD = (S.PLUGGED_IN, S.EVENED_OUT, S.READ_BACK, *LIVE)
+"""States in which its packs hang on channel and board."""
+
+
+def after(state: State, act: Act, skipped: bool = False) -> State:
+    """The state after an act. Raises Unsafe where it cannot be done now, or may not be skipped."""
+    if (state, act) not in ACTS:
+        raise Unsafe((reason("act_not_now", act=act.value, state=state.value),))
+    if skipped and act not in SKIPPABLE:
+        raise Unsafe((reason("act_not_skipped", act=act.value),))
+    return ACTS[state, act]
+
+
+def next_act(state: State) -> Act | None:
+    """The act that leads on from a state, None where it waits for the charger or is over."""
+    onward = [act for (at, act) in ACTS if at is state and act not in (A.DROP, A.STOP, A.PAUSE, A.FINISH)]
+    return onward[0] if onward else None
+
+
+def diagram() -> str:
+    """The table as a Mermaid state diagram, for the docs."""
+    names = {state: state.name.lower() for state in State}
+    lines = ["stateDiagram-v2", "    [*] --> planned"]
+    lines += [f"    state {chr(34)}{state.value}{chr(34)} as {names[state]}" for state in State if " " in state.value]
+    lines += [f"    {names[low]} --> {names[high]}: {act.value}" for (low, act), high in ACTS.items()]
+    return "\n".join([*lines, "    checked --> [*]", "    dropped --> [*]"])
+
+
+# ---------------------------------------------------------------------------------------- inspecting
+
+LOOKS = ("look_flat", "look_skin", "look_leads", "look_dry", "look_cool")
+"""What to look at on every pack before it is charged (common practice, no source); each is a question in wording."""
+
+
+# ---------------------------------------------------------------------------------------- reading back
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What the charger shows before anyone confirms; None for what it does not show."""
+
+    cells: int | None = None
+    pack_v: float | None = None
+    current_a: float | None = None
+    end_v: float | None = None
+
+
+CURRENT_TOLERANCE_A = 0.051
+END_TOLERANCE_V = 0.011
+"""Per cell. A charger that ends at 4.35 V on a LiPo is another chemistry, not a rounding."""
+
+
+def read_back(card: DialCard, shown: Shown, asks_balance: bool = True) -> None:
+    """Compare what the charger shows with the card. Raises Unsafe with each difference and its likely cause.
+
+    What must be shown: cells, pack volts and amps. asks_balance : whether the charger reads its balance plug.
+    """
+    found = []
+    if shown.cells is None or shown.pack_v is None or shown.current_a is None:
+        found.append(reason("back_missing"))
+    if shown.cells is not None and shown.cells != card.cells:
+        cause = "back_balance_out" if shown.cells == 0 and asks_balance else "back_count"
+        found.append(reason(cause, shown=shown.cells, cells=card.cells))
+    if shown.pack_v is not None and abs(shown.pack_v - card.pack_v) > card.pack_tolerance_v + 1e-9:
+        found.append(_volts_differ(card, shown.pack_v))
+    if shown.current_a is not None and abs(shown.current_a - card.current_a) > CURRENT_TOLERANCE_A:
+        code = "back_amps_high" if shown.current_a > card.current_a else "back_amps_low"
+        found.append(reason(code, shown_a=shown.current_a, card_a=card.current_a))
+    if shown.end_v is not None and abs(shown.end_v - card.end_v) > END_TOLERANCE_V:
+        found.append(reason("back_chemistry", shown_v=shown.end_v, card_v=card.end_v, chemistry=card.chemistry))
+    if found:
+        raise Unsafe(tuple(found))
+
+
+def _volts_differ(card: DialCard, pack_v: float) -> Reason:
+    """Whether it looks like another cell count, a lead that is not home, or other packs."""
+    cell_v = card.pack_v / card.cells
+    likely = round(pack_v / cell_v) if cell_v else 0
+    if pack_v < 1.0:
+        return reason("back_no_lead", pack_v=pack_v)
+    if likely not in (0, card.cells) and abs(pack_v - likely * cell_v) <= card.pack_tolerance_v:
+        return reason("back_volts_count", pack_v=pack_v, card_v=card.pack_v, likely=likely, cells=card.cells)
+    return reason("back_volts", pack_v=pack_v, card_v=card.pack_v, tolerance_v=card.pack_tolerance_v)

@@ -1,0 +1,1 @@
+"""Chargers and checkers: the interface every driver keeps, a line protocol over TCP, and simulated devices."""

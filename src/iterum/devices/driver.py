@@ -1,0 +1,93 @@
+"""What Iterum asks of a charger, whichever it is. A driver that keeps this can be read, started and stopped."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Protocol
+
+
+class LinkLost(ConnectionError):
+    """The device does not answer. It may come back; what it did meanwhile is read from it then."""
+
+
+class Refused(RuntimeError):
+    """The device answers that it will not do what was asked, and why."""
+
+
+class Status(StrEnum):
+    """What a channel says it does."""
+
+    IDLE = "idle"
+    CHARGING = "charging"
+    DONE = "done"
+    STOPPED = "stopped"
+    FAULT = "fault"
+
+
+@dataclass(frozen=True)
+class Settings:
+    """What is dialled: cells, amps, full volts per cell, capacity and safety timer."""
+
+    cells: int
+    current_a: float
+    end_v: float
+    capacity_mah: float
+    timer_min: float
+
+
+@dataclass(frozen=True)
+class ChannelReading:
+    """What a channel shows. cells : as it counts them at its balance plug; minutes : since it started, its own clock.
+
+    set_a, set_end_v : what it is set to, None before anything was dialled. why : of a fault or a stop.
+    """
+
+    status: Status
+    cells: int
+    pack_v: float
+    current_a: float
+    charge_mah: float
+    minutes: float
+    cell_v: tuple[float, ...] = ()
+    temperature_c: float | None = None
+    input_v: float | None = None
+    set_a: float | None = None
+    set_end_v: float | None = None
+    why: str | None = None
+
+
+@dataclass(frozen=True)
+class Identity:
+    """Who it is. hands : whether packs can be plugged in by command, which only a simulated bench does."""
+
+    name: str
+    channels: tuple[str, ...]
+    hands: bool = False
+
+
+class ChargerDriver(Protocol):
+    """A charger. Every method raises LinkLost when it does not answer, and Refused when it will not."""
+
+    def identify(self) -> Identity:
+        """Its name and channels."""
+
+    def read(self, channel: str) -> ChannelReading:
+        """What a channel shows now."""
+
+    def dial(self, channel: str, settings: Settings) -> None:
+        """Set a channel; nothing starts."""
+
+    def start(self, channel: str) -> None:
+        """Begin to charge, or go on after a pause."""
+
+    def stop(self, channel: str) -> None:
+        """Stop charging at once."""
+
+    def plug(self, channel: str, packs: tuple[str, ...]) -> None:
+        """Plug packs in, or unplug all (none given): a pair of hands on a simulated bench."""
+
+
+class CheckerDriver(Protocol):
+    """A cell checker. Raises LinkLost and Refused as a charger does."""
+
+    def check(self, pack_id: str) -> tuple[float, ...]:
+        """Rest volts of each cell of the pack it is plugged into, V."""

@@ -1,0 +1,183 @@
+"""The line protocol: one request a line, one answer a line, text in UTF-8 (documented in docs/charger-protocol.md).
+
+    READ Twin-1
+    OK status=charging cells=4 pack_v=15.312 current_a=5.4 charge_mah=812.4 minutes=12.3 cell_v=3.83,3.83,3.82,3.84
+
+A request is a word and its arguments; an answer is OK with fields, or ERR with a sentence. Values hold no spaces:
+they are percent-encoded.
+"""
+
+import socket
+import threading
+from collections.abc import Mapping
+from dataclasses import fields
+from typing import Any
+from urllib.parse import quote, unquote
+
+from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused, Settings, Status
+
+MAX_LINE = 4096
+TIMEOUT_S = 2.0
+DEFAULT_PORT = 8766
+
+
+def encode(word: str, *arguments: str, **values: Any) -> bytes:
+    """One line of the protocol. Values that are None are left out."""
+    parts = [word, *(quote(argument, safe="") for argument in arguments)]
+    parts += [f"{name}={_text(value)}" for name, value in values.items() if value is not None]
+    return (" ".join(parts) + "\n").encode()
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, (tuple, list)):
+        return ",".join(_text(item) for item in value)
+    if isinstance(value, float):
+        return f"{value:.4f}".rstrip("0").rstrip(".")
+    return quote(str(value), safe="")
+
+
+def decode(line: bytes) -> tuple[str, list[str], dict[str, str]]:
+    """(word, arguments, values) of a line. Raises ValueError for what is no line of the protocol."""
+    if len(line) > MAX_LINE:
+        raise ValueError("the line is too long")
+    words = line.decode("utf-8").split()
+    if not words:
+        raise ValueError("the line is empty")
+    arguments, values = [], {}
+    for part in words[1:]:
+        name, sign, value = part.partition("=")
+        if sign:
+            values[name] = value
+        else:
+            arguments.append(unquote(part))
+    return words[0].upper(), arguments, values
+
+
+def reading_values(reading: ChannelReading) -> dict[str, Any]:
+    """A reading as the values of a line."""
+    found = {field.name: getattr(reading, field.name) for field in fields(reading)}
+    return {name: (value.value if isinstance(value, Status) else value) for name, value in found.items() if value != ()}
+
+
+def reading_from(values: Mapping[str, str]) -> ChannelReading:
+    """A reading from the values of a line. Raises ValueError where one is missing or no number."""
+    try:
+        plain = {name: float(values[name]) for name in ("pack_v", "current_a", "charge_mah", "minutes")}
+        more = {
+            name: float(values[name]) for name in ("temperature_c", "input_v", "set_a", "set_end_v") if name in values
+        }
+        return ChannelReading(
+            status=Status(values["status"]),
+            cells=int(values["cells"]),
+            cell_v=tuple(float(volts) for volts in values["cell_v"].split(",")) if values.get("cell_v") else (),
+            why=unquote(values["why"]) if "why" in values else None,
+            **plain,
+            **more,
+        )
+    except KeyError as missing:
+        raise ValueError(f"{missing.args[0]} is missing") from missing
+
+
+class LineClient:
+    """One connection, made when needed and made anew after it was lost. Safe to use from several threads."""
+
+    def __init__(self, host: str, port: int, timeout_s: float = TIMEOUT_S) -> None:
+        self.host, self.port, self.timeout_s = host, port, timeout_s
+        self._lock = threading.Lock()
+        self._socket: socket.socket | None = None
+        self._rest = b""
+
+    def ask(self, word: str, *arguments: str, **values: Any) -> dict[str, str]:
+        """Send a request, give the values of its answer. Raises LinkLost or Refused."""
+        with self._lock:
+            try:
+                if self._socket is None:
+                    self._socket = socket.create_connection((self.host, self.port), self.timeout_s)
+                    self._socket.settimeout(self.timeout_s)
+                    self._rest = b""
+                self._socket.sendall(encode(word, *arguments, **values))
+                head, words, found = decode(self._line())
+            except (OSError, ValueError) as error:
+                self._drop()
+                raise LinkLost(f"{self.host}:{self.port} does not answer: {error}") from error
+        if head != "OK":
+            raise Refused(" ".join(words) or "refused")
+        return found
+
+    def _line(self) -> bytes:
+        assert self._socket is not None
+        while b"\n" not in self._rest:
+            if len(self._rest) > MAX_LINE:
+                raise ValueError("the answer is too long")
+            more = self._socket.recv(4096)
+            if not more:
+                raise OSError("the connection was closed")
+            self._rest += more
+        line, _, self._rest = self._rest.partition(b"\n")
+        return line
+
+    def _drop(self) -> None:
+        if self._socket is not None:
+            self._socket.close()
+        self._socket = None
+
+    def close(self) -> None:
+        """Let go of the connection."""
+        with self._lock:
+            self._drop()
+
+
+class LineCharger:
+    """A charger that speaks the line protocol."""
+
+    def __init__(self, host: str, port: int, timeout_s: float = TIMEOUT_S) -> None:
+        self.client = LineClient(host, port, timeout_s)
+
+    def identify(self) -> Identity:
+        """Its name and channels."""
+        values = self.client.ask("HELLO")
+        channels = tuple(unquote(item) for item in values.get("channels", "").split(",") if item)
+        return Identity(unquote(values.get("name", "charger")), channels, values.get("hands") == "yes")
+
+    def read(self, channel: str) -> ChannelReading:
+        """What a channel shows now."""
+        values = self.client.ask("READ", channel)
+        try:
+            return reading_from(values)
+        except ValueError as error:
+            raise LinkLost(f"the answer makes no sense: {error}") from error
+
+    def dial(self, channel: str, settings: Settings) -> None:
+        """Set a channel; nothing starts."""
+        self.client.ask("SET", channel, **vars(settings))
+
+    def start(self, channel: str) -> None:
+        """Begin to charge, or go on after a pause."""
+        self.client.ask("START", channel)
+
+    def stop(self, channel: str) -> None:
+        """Stop charging at once."""
+        self.client.ask("STOP", channel)
+
+    def plug(self, channel: str, packs: tuple[str, ...]) -> None:
+        """Plug packs in, or unplug all."""
+        self.client.ask("PLUG", channel, *packs)
+
+    def close(self) -> None:
+        """Let go of the connection."""
+        self.client.close()
+
+
+class LineChecker:
+    """A cell checker that speaks the line protocol."""
+
+    def __init__(self, host: str, port: int, timeout_s: float = TIMEOUT_S) -> None:
+        self.client = LineClient(host, port, timeout_s)
+
+    def check(self, pack_id: str) -> tuple[float, ...]:
+        """Rest volts of each cell."""
+        values = self.client.ask("CHECK", pack_id)
+        try:
+            return tuple(float(volts) for volts in values["cell_v"].split(","))
+        except (KeyError, ValueError) as error:
+            raise LinkLost(f"the answer makes no sense: {error}") from error

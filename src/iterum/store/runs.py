@@ -1,0 +1,400 @@
+"""Runs and the log in and out of the tables. Every method runs inside the transaction it was given."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass, fields
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Connection, Row, func, insert, select, update
+
+from iterum.core.health import ChargeRecord
+from iterum.core.run import State
+from iterum.core.sizing import DialCard
+from iterum.core.watching import Alarm, Expected, Finding, Observation
+from iterum.store import tables
+
+
+@dataclass(frozen=True)
+class KeptRun:
+    """One batch in hand, or over. before_v : rest volts of each pack's cells, by tag, as it went on."""
+
+    key: int
+    begun_at: datetime
+    packs: tuple[str, ...]
+    family: str
+    board: str | None
+    channel: str
+    current_a: float
+    rate_c: float
+    card: DialCard
+    expected: Expected | None
+    before_v: Mapping[str, tuple[float, ...]]
+    state: State
+    state_at: datetime
+    charging_at: datetime | None
+    paused_min: float
+    ended_at: datetime | None
+    driven: bool
+    heard_at: datetime | None
+
+    def minute(self, moment: datetime) -> float:
+        """Minutes of charging at a moment, pauses left out; 0 before it began."""
+        if self.charging_at is None:
+            return 0.0
+        until = self.ended_at or (self.state_at if self.state is State.PAUSED else moment)
+        return max((until - self.charging_at) / timedelta(minutes=1) - self.paused_min, 0.0)
+
+
+@dataclass(frozen=True)
+class KeptEvent:
+    """One act, as it was done or skipped, by whom."""
+
+    run_key: int
+    at: datetime
+    act: str
+    state: State
+    skipped: bool
+    by: str
+    note: str | None
+
+
+@dataclass(frozen=True)
+class KeptObservation:
+    """One reading with its time and origin."""
+
+    key: int
+    run_key: int
+    at: datetime
+    origin: str
+    seen: Observation
+
+
+@dataclass(frozen=True)
+class KeptFinding:
+    """A finding from when to when. gone_at : None while it holds; seen_at : when somebody said so."""
+
+    key: int
+    run_key: int
+    alarm: Alarm
+    code: str
+    numbers: Mapping[str, Any]
+    do: str
+    since: datetime
+    last: datetime
+    gone_at: datetime | None
+    seen_at: datetime | None
+
+
+@dataclass(frozen=True)
+class Incident:
+    """Something went wrong: what was seen, which packs, which runs, which of them Iterum could stop."""
+
+    at: datetime
+    kind: str
+    packs: tuple[str, ...]
+    runs: tuple[int, ...]
+    stopped: tuple[str, ...]
+    note: str | None = None
+
+
+@dataclass(frozen=True)
+class LoggedCharge:
+    """One charge of one pack in the log."""
+
+    key: int
+    pack_id: str
+    run_key: int | None
+    origin: str
+    record: ChargeRecord
+
+
+@dataclass(frozen=True)
+class Device:
+    """A charger or checker to talk to. channels : channel of the kit -> channel as the device calls it."""
+
+    kind: str
+    host: str
+    port: int
+    name: str | None
+    channels: Mapping[str, str]
+    key: int = 0
+
+
+class RunRepository:
+    """Runs, readings, findings, incidents, the charge log and devices, within one transaction."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+
+    def _rows(self, statement: Any) -> Sequence[Row[Any]]:
+        return self._connection.execute(statement).all()
+
+    # ------------------------------------------------------------------ runs
+
+    def add(self, values: Mapping[str, Any]) -> int:
+        """Keep a new run; its card and volts as core objects. Returns its key."""
+        row = {**values, "packs": list(values["packs"]), "card": asdict(values["card"]), "state": State.PLANNED.value}
+        row["before_v"] = {tag: list(volts) for tag, volts in values["before_v"].items()}
+        row["state_at"] = values["begun_at"]
+        return int(self._connection.execute(insert(tables.runs).values(row).returning(tables.runs.c.key)).scalar_one())
+
+    def get(self, key: int) -> KeptRun:
+        """A run. Raises KeyError."""
+        row = self._connection.execute(select(tables.runs).where(tables.runs.c.key == key)).first()
+        if row is None:
+            raise KeyError(key)
+        return _run(row)
+
+    def in_states(self, states: Iterable[State]) -> tuple[KeptRun, ...]:
+        """Runs in these states, oldest first."""
+        chosen = tables.runs.c.state.in_([state.value for state in states])
+        return tuple(_run(row) for row in self._rows(select(tables.runs).where(chosen).order_by(tables.runs.c.key)))
+
+    def latest(self, count: int, since: datetime | None = None) -> tuple[KeptRun, ...]:
+        """The newest runs first."""
+        statement = select(tables.runs).order_by(tables.runs.c.key.desc()).limit(count)
+        if since is not None:
+            statement = statement.where(tables.runs.c.begun_at >= since)
+        return tuple(_run(row) for row in self._rows(statement))
+
+    def change(self, key: int, from_state: State, values: Mapping[str, Any]) -> bool:
+        """Change a run that is still in `from_state`; False, and nothing is changed, where it is not."""
+        table = tables.runs
+        plain = {name: asdict(value) if isinstance(value, Expected) else value for name, value in values.items()}
+        changed = self._connection.execute(
+            update(table)
+            .where(table.c.key == key, table.c.state == from_state.value)
+            .values(plain)
+            .returning(table.c.key)
+        )
+        return changed.first() is not None
+
+    def heard(self, key: int, at: datetime) -> None:
+        """Note that a run's charger was heard."""
+        self._connection.execute(update(tables.runs).where(tables.runs.c.key == key).values(heard_at=at))
+
+    def add_event(self, event: KeptEvent) -> None:
+        """Write an act down."""
+        values = {**vars(event), "state": event.state.value}
+        self._connection.execute(insert(tables.run_events).values(values))
+
+    def events(self, run_key: int) -> tuple[KeptEvent, ...]:
+        """Every act of a run, in order."""
+        table = tables.run_events
+        rows = self._rows(select(table).where(table.c.run_key == run_key).order_by(table.c.key))
+        return tuple(
+            KeptEvent(row.run_key, row.at, row.act, State(row.state), row.skipped, row.by, row.note) for row in rows
+        )
+
+    # ------------------------------------------------------------------ readings
+
+    def observe(self, run_key: int, at: datetime, origin: str, seen: Observation) -> int:
+        """Write a reading down. Returns its key."""
+        names = ("at_min", "pack_v", "current_a", "charge_mah", "temperature_c", "input_v", "pack_id", "by_hand")
+        values = {name: getattr(seen, name) for name in names}
+        values |= {"run_key": run_key, "at": at, "origin": origin, "cell_v": list(seen.cell_v) or None}
+        table = tables.observations
+        return int(self._connection.execute(insert(table).values(values).returning(table.c.key)).scalar_one())
+
+    def observations(self, run_key: int) -> tuple[KeptObservation, ...]:
+        """Every reading of a run, in the order of time."""
+        table = tables.observations
+        rows = self._rows(select(table).where(table.c.run_key == run_key).order_by(table.c.at_min, table.c.key))
+        return tuple(KeptObservation(row.key, row.run_key, row.at, row.origin, _observation(row)) for row in rows)
+
+    def last_observation(self, run_key: int, origin: str) -> KeptObservation | None:
+        """The latest reading of one origin."""
+        table = tables.observations
+        chosen = select(table).where(table.c.run_key == run_key, table.c.origin == origin)
+        row = self._connection.execute(chosen.order_by(table.c.key.desc()).limit(1)).first()
+        return None if row is None else KeptObservation(row.key, row.run_key, row.at, row.origin, _observation(row))
+
+    # ------------------------------------------------------------------ findings and incidents
+
+    def keep_findings(self, run_key: int, found: Sequence[Finding], now: datetime) -> tuple[Finding, ...]:
+        """Bring the kept findings of a run to what holds now. Returns those that are new, or worse than before."""
+        table = tables.found_wrong
+        holding = {row.code: row for row in self._rows(
+            select(table).where(table.c.run_key == run_key, table.c.gone_at.is_(None)))}  # fmt: skip
+        new = []
+        order = list(Alarm)
+        for item in found:
+            row = holding.pop(item.what.code, None)
+            values: dict[str, Any] = {
+                "alarm": item.alarm.value,
+                "numbers": dict(item.what.numbers),
+                "do": item.do.code,
+                "last": now,
+            }
+            if row is None:
+                self._connection.execute(
+                    insert(table).values(run_key=run_key, code=item.what.code, since=now, **values)
+                )
+                new.append(item)
+                continue
+            if order.index(item.alarm) > order.index(Alarm(row.alarm)):
+                values["seen_at"] = None
+                new.append(item)
+            self._connection.execute(update(table).where(table.c.key == row.key).values(values))
+        for row in holding.values():
+            self._connection.execute(update(table).where(table.c.key == row.key).values(gone_at=now))
+        return tuple(new)
+
+    def findings(self, run_key: int | None = None, holding: bool = True) -> tuple[KeptFinding, ...]:
+        """Findings of a run, or of all, the newest first."""
+        table = tables.found_wrong
+        statement = select(table).order_by(table.c.key.desc())
+        if run_key is not None:
+            statement = statement.where(table.c.run_key == run_key)
+        if holding:
+            statement = statement.where(table.c.gone_at.is_(None))
+        return tuple(
+            KeptFinding(row.key, row.run_key, Alarm(row.alarm), row.code, row.numbers, row.do, row.since, row.last,
+                        row.gone_at, row.seen_at)
+            for row in self._rows(statement)
+        )  # fmt: skip
+
+    def mark_seen(self, run_key: int, at: datetime) -> None:
+        """Somebody has seen what is wrong with a run."""
+        table = tables.found_wrong
+        mine = (table.c.run_key == run_key, table.c.seen_at.is_(None))
+        self._connection.execute(update(table).where(*mine).values(seen_at=at))
+
+    def add_incident(self, incident: Incident) -> None:
+        """Write an incident down."""
+        self._connection.execute(
+            insert(tables.incidents).values({name: list(value) if isinstance(value, tuple) else value
+                                             for name, value in vars(incident).items()})
+        )  # fmt: skip
+
+    def incidents(self, since: datetime | None = None) -> tuple[Incident, ...]:
+        """Incidents, the newest first."""
+        table = tables.incidents
+        statement = select(table).order_by(table.c.key.desc())
+        if since is not None:
+            statement = statement.where(table.c.at >= since)
+        return tuple(
+            Incident(row.at, row.kind, tuple(row.packs), tuple(row.runs), tuple(row.stopped), row.note)
+            for row in self._rows(statement)
+        )
+
+    # ------------------------------------------------------------------ the charge log
+
+    def log_charge(self, pack_key: int, run_key: int | None, origin: str, record: ChargeRecord) -> int:
+        """Write one charge of one pack down. Returns its key."""
+        values = {name: list(value) if isinstance(value, tuple) else value for name, value in vars(record).items()}
+        table = tables.charges
+        row = {**values, "pack_key": pack_key, "run_key": run_key, "origin": origin}
+        return int(self._connection.execute(insert(table).values(row).returning(table.c.key)).scalar_one())
+
+    def charges(
+        self,
+        pack_id: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        count: int | None = None,
+        run_key: int | None = None,
+        offset: int = 0,
+    ) -> tuple[LoggedCharge, ...]:
+        """Logged charges, the newest first."""
+        table, packs = tables.charges, tables.packs
+        statement = select(table, packs.c.id).join(packs, table.c.pack_key == packs.c.key)
+        conditions = [
+            packs.c.id == pack_id if pack_id is not None else None,
+            table.c.at >= since if since is not None else None,
+            table.c.at < until if until is not None else None,
+            table.c.run_key == run_key if run_key is not None else None,
+        ]
+        statement = statement.where(*(item for item in conditions if item is not None))
+        statement = statement.order_by(table.c.at.desc(), table.c.key.desc())
+        if count is not None:
+            statement = statement.limit(count).offset(offset)
+        names = [field.name for field in fields(ChargeRecord)]
+        found = []
+        for row in self._rows(statement):
+            stored = {name: row._mapping[name] for name in names}
+            plain: dict[str, Any] = {n: tuple(v) if isinstance(v, list) else v for n, v in stored.items()}
+            record = ChargeRecord(**plain)
+            found.append(LoggedCharge(row.key, row.id, row.run_key, row.origin, record))
+        return tuple(found)
+
+    def charge_counts(self) -> dict[str, int]:
+        """Logged charges by pack."""
+        table, packs = tables.charges, tables.packs
+        statement = (
+            select(packs.c.id, func.count().label("charged"))
+            .join(packs, table.c.pack_key == packs.c.key)
+            .group_by(packs.c.id)
+        )
+        return {row.id: int(row.charged) for row in self._rows(statement)}
+
+    # ------------------------------------------------------------------ devices and remembered columns
+
+    def devices(self) -> tuple[Device, ...]:
+        """Chargers and checkers to talk to."""
+        rows = self._rows(select(tables.devices).order_by(tables.devices.c.key))
+        return tuple(Device(row.kind, row.host, row.port, row.name, dict(row.channels), row.key) for row in rows)
+
+    def save_device(self, device: Device) -> None:
+        """Keep a device; the one at the same host and port is replaced."""
+        table = tables.devices
+        self._connection.execute(table.delete().where(table.c.host == device.host, table.c.port == device.port,
+                                                      table.c.kind == device.kind))  # fmt: skip
+        values = {name: value for name, value in vars(device).items() if name != "key"}
+        self._connection.execute(insert(table).values({**values, "channels": dict(device.channels)}))
+
+    def drop_device(self, key: int) -> None:
+        """Talk to a device no more."""
+        self._connection.execute(tables.devices.delete().where(tables.devices.c.key == key))
+
+    def column_meaning(self, headings: Sequence[str]) -> dict[str, str] | None:
+        """What the pilot said these headings mean; None where they were never seen."""
+        for row in self._rows(select(tables.column_maps).order_by(tables.column_maps.c.key.desc())):
+            if list(row.headings) == list(headings):
+                return dict(row.meaning)
+        return None
+
+    def keep_column_meaning(self, headings: Sequence[str], meaning: Mapping[str, str]) -> None:
+        """Remember what headings mean."""
+        self._connection.execute(insert(tables.column_maps).values(headings=list(headings), meaning=dict(meaning)))
+
+
+def _run(row: Row[Any]) -> KeptRun:
+    expected = None
+    if row.expected is not None:
+        plain: dict[str, Any] = {n: tuple(v) if isinstance(v, list) else v for n, v in row.expected.items()}
+        expected = Expected(**plain)
+    return KeptRun(
+        key=row.key,
+        begun_at=row.begun_at,
+        packs=tuple(row.packs),
+        family=row.family,
+        board=row.board,
+        channel=row.channel,
+        current_a=row.current_a,
+        rate_c=row.rate_c,
+        card=DialCard(**row.card),
+        expected=expected,
+        before_v={tag: tuple(volts) for tag, volts in row.before_v.items()},
+        state=State(row.state),
+        state_at=row.state_at,
+        charging_at=row.charging_at,
+        paused_min=row.paused_min,
+        ended_at=row.ended_at,
+        driven=row.driven,
+        heard_at=row.heard_at,
+    )
+
+
+def _observation(row: Row[Any]) -> Observation:
+    return Observation(
+        at_min=row.at_min,
+        pack_v=row.pack_v,
+        current_a=row.current_a,
+        charge_mah=row.charge_mah,
+        cell_v=tuple(row.cell_v or ()),
+        temperature_c=row.temperature_c,
+        input_v=row.input_v,
+        pack_id=row.pack_id,
+        by_hand=row.by_hand,
+    )

@@ -1,0 +1,32 @@
+"""Figures and names as every sentence writes them."""
+
+import math
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+Numbers = Mapping[str, Any]
+
+FAMILY_LABELS = {"lipo": "LiPo", "lihv": "LiHV", "li-ion": "Li-ion", "life": "LiFe", "nimh": "NiMH"}
+
+
+def family_label(family: str) -> str:
+    """The class as a pilot says it: "lipo-4S" is "4S LiPo"."""
+    chemistry, _, cells = family.rpartition("-")
+    return f"{cells} {FAMILY_LABELS.get(chemistry, chemistry)}"
+
+
+def one_of(items: Sequence[object], last: str = "or") -> str:
+    """ "A, B or C" from a sequence."""
+    words = [str(item) for item in items]
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} {last} {words[-1]}"
+
+
+def plain(value: float) -> str:
+    """A figure without needless zeros: 9.60 is "9.6", 300.0 is "300"."""
+    text = f"{value:.2f}".rstrip("0").rstrip(".")
+    return text or "0"
+
+
+def minutes(value: float) -> str:
+    """Minutes, whole, rounded up."""
+    return f"{math.ceil(round(value, 6))} min"

@@ -1,0 +1,124 @@
+"""Sentences of the run: reading back, watching, what to do now, health, flying, putting away, cautions."""
+
+from collections.abc import Callable
+
+from iterum.wording.figures import Numbers, minutes, plain
+
+
+def _hot(numbers: Numbers) -> str:
+    who = f"{numbers['id']} is" if numbers.get("id") else "A pack is"
+    return f"{who} {numbers['temperature_c']:.0f} °C, allowed {numbers['limit_c']:.0f}."
+
+
+def _warm(numbers: Numbers) -> str:
+    who = f"{numbers['id']} is" if numbers.get("id") else "A pack is"
+    return (
+        f"{who} {numbers['temperature_c']:.0f} °C in air of {numbers['air_c']:.0f}: lithium should stay near the air."
+    )
+
+
+RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
+    # states
+    "act_not_now": '"{act}" cannot be done now: the batch is {state}.',
+    "act_not_skipped": '"{act}" cannot be skipped.',
+    "channel_busy": "{channel} still holds {packs}. Take that batch off first.",
+    "board_busy": "{board} still holds {packs}. Take that batch off first.",
+    "pack_busy": "{id} is in another batch that is not over.",
+    "run_amps_over": "{current_a:.1f} A are more than the {limit_a:.1f} A that the chain allows now.",
+    "pack_unfit": "{id} may not be charged: {why}",
+    # the look list
+    "look_flat": "Flat and hard, not puffed or soft?",
+    "look_skin": "Wrap whole, nothing crushed or pierced?",
+    "look_leads": "Leads and plugs whole, nothing bare?",
+    "look_dry": "Dry, no sweet smell of solvent?",
+    "look_cool": "Hand cool, rested since it flew?",
+    # reading back
+    "back_missing": "Cells, pack volts and amps must be read from the charger.",
+    "back_count": "It shows {shown} cells, the card says {cells}. Another cell count is set or detected: a charger that "
+    "guesses has set packs on fire. Do not go on.",
+    "back_balance_out": "It sees no cells: a balance plug is not home.",
+    "back_volts_count": "It shows {pack_v:.2f} V, the card {card_v:.2f}: that is {likely} cells, not {cells}. Count the "
+    "pins of the balance plugs (cells + 1).",
+    "back_volts": "It shows {pack_v:.2f} V, the card says {card_v:.2f} within {tolerance_v:.2f}. Other packs than planned, "
+    "or they have not evened out: measure one again.",
+    "back_no_lead": "It shows {pack_v:.2f} V: the main lead is not home, or a fuse is blown.",
+    "back_amps_high": "It is set to {shown_a:.1f} A, the card says {card_a:.1f}. Too much: set it again.",
+    "back_amps_low": "It is set to {shown_a:.1f} A, the card says {card_a:.1f}. Set it again, or it takes longer than planned.",
+    "back_chemistry": "It ends at {shown_v:.2f} V per cell, the card says {card_v:.2f} for {chemistry}. Wrong chemistry is "
+    "set: do not go on.",
+    # watching
+    "watch_cell_lags": "Cell {cell} lags {spread_v:.2f} V behind, allowed {limit_v:.2f}.",
+    "watch_cell_leads": "Cell {cell} runs {spread_v:.2f} V ahead, allowed {limit_v:.2f}.",
+    "watch_pack_lags": "{id} is {off_v:.2f} V per cell under the curve, allowed {limit_v:.2f}.",
+    "watch_pack_leads": "{id} is {off_v:.2f} V per cell over the curve, allowed {limit_v:.2f}.",
+    "watch_over_full": "A cell is at {cell_v:.2f} V, full is {end_v:.2f}.",
+    "watch_volts_low": "Volts are {off_v:.2f} V per cell under the curve, allowed {limit_v:.2f}.",
+    "watch_volts_high": "Volts are {off_v:.2f} V per cell over the curve, allowed {limit_v:.2f}.",
+    "watch_mah_over": "{charge_mah:.0f} mAh are in, about {missing_mah:.0f} were missing.",
+    "watch_timer": "{minutes:.0f} min have gone, the safety timer is {timer_min:.0f}.",
+    "watch_late": "{minutes:.0f} min have gone, it should have been full by {latest_min:.0f}, balancing included.",
+    "watch_amps_stand": "Full volts for {minutes:.0f} min and still {current_a:.1f} A: the amps should be falling.",
+    "watch_volts_stand": lambda n: (
+        f"Volts rose {max(n['rise_v'], 0.0):.3f} V per cell in {minutes(n['minutes'])}, about {n['due_v']:.3f} were due."
+    ),
+    "watch_hot": _hot,
+    "watch_warm": _warm,
+    "watch_source_low": "The source is down to {input_v:.1f} V, its stop is {stop_v:.1f}.",
+    "watch_source_sags": "The source sags to {input_v:.1f} V, its stop is {stop_v:.1f}.",
+    "watch_check_due": lambda n: f"No hand on the packs for {minutes(n['since_min'])}, every 10 is due.",
+    "silent": lambda n: f"The charger has said nothing for {n['minutes'] * 60:.0f} s.",
+    # what to do now
+    "do_stop_and_measure": "Stop this channel now. Then unplug and measure every pack.",
+    "do_stop_hands_off": "Stop this channel now. Do not touch a pack that swells or hisses; people back.",
+    "do_stop_to_cool": "Stop this channel, let it cool to the air, measure, and go on at half the amps if all is well.",
+    "do_watch_cell": "Watch that cell. If it does not close up near the end, stop and balance that pack alone.",
+    "do_check_plug": "Check that its plugs are home. If they are, take it off and measure it alone.",
+    "do_compare_card": "Compare the charger with the dial card. If both agree, go on and look again in 5 min.",
+    "do_feel_packs": "Go and feel every pack. If one is warm or soft, stop.",
+    "do_stop_for_source": "Stop this channel: the source must not go lower. Charge on from another one.",
+    "do_fewer_amps": "Start no more batches from this source; turn the amps down if it goes on.",
+    "do_touch_packs": "Touch every pack, look for swelling, read the charger, and record the check.",
+    "do_look_at_charger": "Look at the charger itself: it may go on or have stopped. Type in what it shows.",
+    # health
+    "health_fine": lambda n: f"Nothing speaks against it, by {n['count']} logged charges.",
+    "health_damaged": "It is marked as damaged.",
+    "health_capacity": lambda n: (
+        f"It holds {n['value'] * 100:.0f} % of its label, {n['limit'] * 100:.0f} is the limit."
+    ),
+    "health_resistance": lambda n: (
+        f"Its resistance is {n['value']:.1f} times the first measured, limit {n['limit']:.2f}."
+    ),
+    "health_spread": "Its cells rest {value:.2f} V apart, limit {limit:.2f}.",
+    "health_cycles": "{value:.0f} cycles, limit {limit:.0f}.",
+    "health_age": "{value:.1f} years old, limit {limit:.0f}.",
+    "health_run_low": "{count} of the last {of} charges put back more than 80 % of it: shorten the timer.",
+    # use
+    "flight_pack": lambda n: f"Pack: {plain(n['c'])}C × {plain(n['ah'])} Ah",
+    "flight_part": "{name} by its label",
+    "flight_over": "{peak_a:.1f} A are more than {limit_a:.1f} A, which is what {name} stands.",
+    "flight_volts": "{name} stands {limit_v:.1f} V, a full pack has {full_v:.1f}.",
+    "flight_no_c": "No discharge C on the label of {id}: its amps are not checked.",
+    # putting away
+    "storage_no_discharge": "No channel of the kit discharges it. Fly it down, or charge another pack from it.",
+    # cautions
+    "caution_inspect": "Puffed, soft, crushed, pierced, wet, torn or nicked: never charge it. A smell of solvent: outside.",
+    "caution_plug_order": "Main leads first, in the order given. The odd one last if it is high, never last if it is low.",
+    "caution_spark": "A small spark when charger meets board is its capacitors. A spark between packs is not: stop.",
+    "caution_evening": "Balance wires are thin, about 2 A: plug them in when the packs have evened out.",
+    "caution_read_back": "Cells and volts must agree with the card before you confirm.",
+    "caution_place": "On stone or in a fire-resistant box, clear space, sand or extinguisher, a way out.",
+    "caution_watch": "Stay in sight; feel every pack about every 10 minutes. Never alone in the house.",
+    "caution_cold": "Not under 0 °C or over 45 °C.",
+    "caution_stop": "Stop at the charger first. Do not touch a venting pack with bare hands.",
+    "caution_after": "Off the board: balance leads first, then mains. Read every cell of every pack.",
+    "caution_label": "Labels and local rules come before this page.",
+    "caution_away": "Batches go on while you fly: somebody who knows what to do must have them in sight.",
+    "caution_storage": "Nothing is left full. Never bring a pack down with a lamp or resistor left alone.",
+    "caution_disposal": "A retired pack is still full of energy until it is discharged and taped.",
+    "caution_cabin": "In aircraft cabins packs are limited by Wh: ask the carrier.",
+    "disposal_discharge": "Discharge it only if it is whole and cool: on a charger, outside, to its lowest volts.",
+    "disposal_tape": "Insulate its terminals, each lead by itself; keep it in a fire-resistant box outside meanwhile.",
+    "disposal_point": "Take it to a battery collection point. Never into household waste.",
+    "disposal_no_salt": "No salt water: it corrodes the leads first and leaves the cell charged.",
+    "disposal_local": "Follow the rules of your place; ask the collection point about hurt packs before you travel.",
+}
