@@ -20,8 +20,8 @@ $(VENV)/.test: $(VENV)/.app requirements-test.lock
 	command -v chromium >/dev/null || { apt-get update -qq && apt-get install -y -qq chromium; }
 	touch $@
 
-demo: setup ## start with the made-up meeting; FRESH=1 forgets what was changed
-	$(BIN)/iterum serve --demo --port $(PORT) $(if $(FRESH),--fresh)
+demo: setup ## start with the made-up meeting; FRESH=1 forgets what was changed, SPEED=20 runs in time-lapse
+	$(BIN)/iterum serve --demo --port $(PORT) $(if $(FRESH),--fresh) $(if $(SPEED),--speed $(SPEED))
 
 lint: $(VENV)/.test
 	$(BIN)/ruff check src tests benchmarks

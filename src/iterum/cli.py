@@ -3,6 +3,7 @@
 import json
 import socket
 import sys
+import threading
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from functools import wraps
@@ -22,13 +23,14 @@ from iterum.core.planning.search import Prefer
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.session import GroupChoice, Session
 from iterum.core.sizing import Setup, Sizing, size, size_joinable
-from iterum.demo import load_demo
+from iterum.demo import demo_session, time_lapse
+from iterum.demo.live import start_bench, start_demo
+from iterum.devices.lines import DEFAULT_PORT
+from iterum.devices.sim_server import SimServer
 from iterum.exchange import results
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import MAX_BYTES, parse
-from iterum.services.desk import Desk
 from iterum.services.planning import make_plan
-from iterum.store.database import Store
 from iterum.web.serve import HOST
 from iterum.web.serve import serve as run_server
 from iterum.wording import LIMIT_NAMES, about, family_label, minutes, plain, sentence
@@ -326,20 +328,75 @@ def _clock() -> datetime:
 @click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder of the database.")
 @click.option("--demo", is_flag=True, help="Use the made-up meeting, in a database of its own.")
 @click.option("--fresh", is_flag=True, help="With --demo: forget what was changed in it and start over.")
-def serve(port: int, data: Path | None, demo: bool, fresh: bool) -> None:
-    """Serve the pages on this machine."""
+@click.option(
+    "--charger", "chargers", multiple=True, metavar="HOST:PORT", help="A charger to read; may be given again."
+)
+@click.option("--checker", metavar="HOST:PORT", help="A cell checker to read packs with.")
+@click.option("--speed", default=1.0, show_default=True, type=click.FloatRange(1, 600),
+              help="With --demo: time-lapse, for clock and simulated charger alike.")  # fmt: skip
+def serve(
+    port: int, data: Path | None, demo: bool, fresh: bool, chargers: tuple[str, ...], checker: str | None, speed: float
+) -> None:
+    """Serve the pages on this machine, and watch every charge."""
+    if speed != 1 and not demo:
+        click.echo("--speed goes with --demo only: a real charger keeps real time.", err=True)
+        sys.exit(BAD_INPUT)
     folder = data or platformdirs.user_data_path("iterum")
     database = folder / ("demo.sqlite3" if demo else "iterum.sqlite3")
+    addresses = [("charger", *_address(text)) for text in chargers]
+    addresses += [("checker", *_address(checker))] if checker else []
+    _refuse_taken_port(port)
+    clock = time_lapse(_clock, speed) if speed != 1 else _clock
+    bench = None
     if demo:
         if fresh:
             for part in ("", "-wal", "-shm"):
                 database.with_name(database.name + part).unlink(missing_ok=True)
-        store = Store(database)
-        load_demo(Desk(store), _clock())
-        store.close()
-    _refuse_taken_port(port)
+        bench = start_bench(speed)
+        start_demo(database, clock(), bench.port)
     click.echo(f"Iterum is at http://{HOST}:{port}/  (data in {database}; Ctrl+C stops it)")
-    run_server(database, port, _clock)
+    try:
+        run_server(database, port, clock, addresses, speed)
+    finally:
+        if bench is not None:
+            bench.stop()
+
+
+def _address(text: str) -> tuple[str, int]:
+    """HOST:PORT; anything else ends the command as bad input."""
+    host, _, port = text.rpartition(":")
+    if not host or not port.isdigit() or not 1 <= int(port) <= 65535:
+        click.echo(f"{_printable(text)}: must be HOST:PORT, such as 127.0.0.1:{DEFAULT_PORT}", err=True)
+        sys.exit(BAD_INPUT)
+    return host, int(port)
+
+
+@main.command("sim-charger")
+@click.argument("file", type=click.Path(), required=False)
+@click.option("--port", default=DEFAULT_PORT, show_default=True, type=click.IntRange(0, 65535), help="0: any free one.")
+@click.option("--speed", default=1.0, show_default=True, type=click.FloatRange(0.1, 3600), help="Time-lapse.")
+def sim_charger(file: str | None, port: int, speed: float) -> None:
+    """A simulated charger and cell checker for the packs and kit of a session file, or of the demo."""
+    try:
+        session = _load(file) if file else demo_session()
+    except BadInput as error:
+        for fault in error.faults:
+            click.echo(_printable(f"{Path(file or '').name}: {fault}"), err=True)
+        sys.exit(BAD_INPUT)
+    try:
+        server = SimServer(session, HOST, port, speed)
+    except OSError:
+        click.echo(f"Port {port} is taken. Choose another with --port.", err=True)
+        sys.exit(BAD_INPUT)
+    click.echo(
+        f"Simulated charger at {HOST}:{server.port}, ×{plain(speed)}, channels {', '.join(server.bench.channels)}"
+    )
+    sys.stdout.flush()
+    server.start()
+    try:
+        threading.Event().wait()
+    except KeyboardInterrupt:
+        server.close()
 
 
 def _refuse_taken_port(port: int) -> None:

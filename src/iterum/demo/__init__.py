@@ -1,5 +1,6 @@
 """The made-up meeting at Harrow Fen, as a session file, and its loader."""
 
+from collections.abc import Callable
 from datetime import datetime
 from importlib.resources import files
 
@@ -18,3 +19,9 @@ def load_demo(desk: Desk, now: datetime) -> bool:
     if desk.revision() > 0:
         return False
     return desk.write(demo_session(), now)
+
+
+def time_lapse(clock: Callable[[], datetime], speed: float) -> Callable[[], datetime]:
+    """A clock that starts at the present and runs `speed` times as fast."""
+    begun = clock()
+    return lambda: begun + (clock() - begun) * speed

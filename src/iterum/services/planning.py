@@ -3,20 +3,23 @@
 import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from time import perf_counter
 
+from iterum.core.feed import feed_of
 from iterum.core.planning.by_hand import move, with_batch
 from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
 from iterum.core.planning.plan import Plan, Planner, Progress, outcomes, source_uses, visits_in
 from iterum.core.planning.problem import PlannedBatch, Problem
-from iterum.core.planning.replan import Replanner, changes
+from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes
 from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.search import Prefer
 from iterum.core.reasons import Reason, reason
+from iterum.core.run import BEFORE_CHARGE, LIVE, State
 from iterum.core.session import Session
-from iterum.exchange.results import batches_from, outcome_document, plan_moved, reasons_document
+from iterum.exchange.results import batches_from, outcome_document, plan_document, plan_moved, reasons_document
 from iterum.store.repository import KeptPlan
+from iterum.store.runs import KeptRun
 
 SEARCH_PART = 0.7
 """Of the time for a plan; what is left goes into what would make it sooner."""
@@ -74,6 +77,70 @@ def make_plan(
     return Answer(plan, explain(planner.problem, plan), tuple(relaxed))
 
 
+def true_batches(
+    kept: KeptPlan, in_hand: Sequence[tuple[KeptRun, float]], session: Session, now: datetime
+) -> tuple[PlannedBatch, ...]:
+    """A kept plan as its batches really went, in its own minutes.
+
+    in_hand : every run begun since, with the minutes it still takes. What runs stays; what is done is done; what was
+    stopped or given up is gone; what was not begun is still to come, although its time may be past; and what runs
+    outside the plan is there too.
+    """
+    now_min = (now - kept.made_at) / timedelta(minutes=1)
+    by_packs = {frozenset(run.packs): (run, left_min) for run, left_min in in_hand}
+    found = []
+    for batch in batches_from(kept.document):
+        told = by_packs.pop(frozenset(map(tag_of, batch.packs)), None)
+        if told is not None:
+            real = _as_run(batch, *told, kept, session, now_min)
+            found += [real] if real else []
+        elif batch.end_min <= 0 or batch.start_min > now_min + FROZEN_MIN or batch.locked:
+            found.append(batch)
+        else:  # nobody began it: it is still to come
+            later = now_min + FROZEN_MIN + 0.5 - batch.start_min
+            found.append(replace(batch, start_min=batch.start_min + later, lead_min=batch.lead_min + later,
+                                 end_min=batch.end_min + later))  # fmt: skip
+    for run, left_min in by_packs.values():
+        if run.state in LIVE or run.state in BEFORE_CHARGE:
+            real = _as_run(_batch_of(run, session), run, left_min, kept, session, now_min)
+            found += [real] if real else []
+    return tuple(sorted(found, key=lambda item: item.start_min))
+
+
+def _as_run(
+    batch: PlannedBatch, run: KeptRun, left_min: float, kept: KeptPlan, session: Session, now_min: float
+) -> PlannedBatch | None:
+    """A batch with the times of its run; None where it was stopped or given up."""
+    setup_min = session.rules.setup_min
+    if run.state in (State.DONE, State.CHECKED):
+        ended_min = ((run.ended_at or run.state_at) - kept.made_at) / timedelta(minutes=1)
+        end_min = min(ended_min, now_min - 0.01)
+        lead_min = min(batch.lead_min, end_min - 0.01)
+        return replace(batch, start_min=min(batch.start_min, lead_min - 0.01), lead_min=lead_min, end_min=end_min)
+    if run.state in LIVE and run.charging_at is not None:
+        lead_min = (run.charging_at - kept.made_at) / timedelta(minutes=1)
+        return replace(batch, start_min=lead_min - setup_min, lead_min=lead_min, end_min=now_min + max(left_min, 0.5))
+    if run.state in BEFORE_CHARGE:
+        length_min = batch.end_min - batch.lead_min
+        lead_min = now_min + setup_min
+        return replace(batch, start_min=now_min, lead_min=lead_min, end_min=lead_min + length_min)
+    return None
+
+
+def _batch_of(run: KeptRun, session: Session) -> PlannedBatch:
+    """A run that no plan knew, as a batch."""
+    feed = next((feed_of(charger, session.kit) for charger, channel in session.kit.channels()
+                 if channel.id == run.channel), None)  # fmt: skip
+    part = feed.efficiency_from_source if feed else 1.0
+    power_w = run.current_a * run.card.full_pack_v
+    missing_mah = run.expected.missing_mah if run.expected else run.card.capacity_mah
+    energy_wh = missing_mah / 1000 * run.card.full_pack_v
+    source = feed.source.id if feed and feed.source else None
+    length_min = run.expected.minutes if run.expected else run.card.timer_min
+    return PlannedBatch(run.packs, run.family, run.board, run.channel, source, run.current_a, run.rate_c, 0.0, 0.0,
+                        length_min, power_w, energy_wh / part, power_w / part)  # fmt: skip
+
+
 def moved(
     session: Session, kept: KeptPlan, number: int, channel: str | None, start_min: float | None, now_min: float
 ) -> KeptPlan:
@@ -121,6 +188,7 @@ class PlanJob:
     begun_at: datetime
     revision: int
     follow: Follow | None = None
+    keep: Callable[[KeptPlan], None] | None = None
     progress: Progress | None = None
     answers: dict[Prefer, Answer] = field(default_factory=dict)
     done: bool = False
@@ -155,6 +223,11 @@ class PlanJob:
                     self._stop.is_set,
                     self.follow,
                 )
+            # The first is kept last, so that it is the one in force.
+            for prefer, answer in reversed(self.answers.items()) if self.keep else ():
+                document = plan_document(answer.plan, answer.whys, answer.relaxed, answer.changed)
+                assert self.keep is not None  # asked just above
+                self.keep(KeptPlan(self.begun_at, prefer.value, document, self.revision))
             self.done = True
         except Exception as error:  # handed on to whoever asks for the plan, who raises it
             self.defect = error

@@ -81,6 +81,17 @@ class RunDesk:
         with self._store.reading() as repository:
             return repository.runs.latest(count, since)
 
+    def since(self, moment: datetime, now: datetime) -> list[tuple[KeptRun, float]]:
+        """Runs begun from a moment on, oldest first, each with the minutes it still takes."""
+        found = []
+        for run in reversed(self.latest(200, moment)):
+            left_min = run.card.timer_min
+            if run.expected is not None:
+                ahead = self.look(run.key, now).outlook
+                left_min = ahead.left_min + run.expected.balance_min if ahead else left_min
+            found.append((run, left_min))
+        return found
+
     def look(self, key: int, now: datetime) -> RunLook:
         """A run with its readings, findings and outlook. Raises KeyError."""
         with self._store.reading() as repository:
@@ -320,6 +331,7 @@ class RunDesk:
             (State.CHARGING, Status.DONE): Act.FINISH,
             (State.CHARGING, Status.STOPPED): Act.STOP,
             (State.CHARGING, Status.FAULT): Act.STOP,
+            (State.CHARGING, Status.IDLE): Act.STOP,
             (State.PAUSED, Status.CHARGING): Act.RESUME,
             (State.READ_BACK, Status.CHARGING): Act.START,
         }
@@ -327,7 +339,9 @@ class RunDesk:
         if act is None:
             return run
         try:
-            return self.act(run.key, act, run.state, now, by=CHARGER, note=reading.why)
+            return self.act(
+                run.key, act, run.state, now, by=CHARGER, note=reading.why or f"it shows {reading.status.value}"
+            )
         except Changed as changed:
             return changed.run
 

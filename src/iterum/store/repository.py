@@ -177,6 +177,23 @@ class Repository:
             for row in rows
         )
 
+    def full_since(self, packs: Sequence[Pack]) -> dict[str, datetime]:
+        """Packs whose volts say full, with the first of the readings in a row that said so."""
+        found = {}
+        for pack in packs:
+            if pack.reading is None or (pack.cell_v or 0.0) < pack.chemistry.full_rest_v or not pack.chemistry.joins:
+                continue
+            moment = None
+            for kept in self.readings(pack.id):
+                if kept.corrected_by is not None:
+                    continue
+                if kept.reading.pack_v / pack.cells < pack.chemistry.full_rest_v:
+                    break
+                moment = kept.reading.taken_at or kept.entered_at
+            if moment is not None:
+                found[pack.id] = moment
+        return found
+
     def log_charge(self, pack_id: str, run_key: int | None, origin: str, record: ChargeRecord) -> int:
         """Write one charge of one pack down, in use or retired. Returns its key. Raises KeyError."""
         return self.runs.log_charge(self._pack_key(pack_id), run_key, origin, record)

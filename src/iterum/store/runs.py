@@ -209,6 +209,45 @@ class RunRepository:
         row = self._connection.execute(chosen.order_by(table.c.key.desc()).limit(1)).first()
         return None if row is None else KeptObservation(row.key, row.run_key, row.at, row.origin, _observation(row))
 
+    def readings(
+        self, run_key: int | None, since: datetime | None, until: datetime | None, count: int | None, offset: int
+    ) -> tuple[KeptObservation, ...]:
+        """Readings of all runs or of one, the newest first."""
+        table = tables.observations
+        statement = _between(select(table), table, since, until).order_by(table.c.key.desc())
+        if run_key is not None:
+            statement = statement.where(table.c.run_key == run_key)
+        if count is not None:
+            statement = statement.limit(count).offset(offset)
+        return tuple(
+            KeptObservation(row.key, row.run_key, row.at, row.origin, _observation(row))
+            for row in self._rows(statement)
+        )
+
+    def all_events(
+        self,
+        run_key: int | None,
+        since: datetime | None,
+        until: datetime | None,
+        skipped: bool,
+        count: int | None,
+        offset: int,
+    ) -> list[tuple[KeptEvent, tuple[str, ...]]]:
+        """Acts of all runs or of one with the packs of their run, the newest first."""
+        table, runs = tables.run_events, tables.runs
+        statement = select(table, runs.c.packs).join(runs, table.c.run_key == runs.c.key)
+        statement = _between(statement, table, since, until).order_by(table.c.key.desc())
+        if run_key is not None:
+            statement = statement.where(table.c.run_key == run_key)
+        if skipped:
+            statement = statement.where(table.c.skipped)
+        if count is not None:
+            statement = statement.limit(count).offset(offset)
+        return [
+            (KeptEvent(row.run_key, row.at, row.act, State(row.state), row.skipped, row.by, row.note), tuple(row.packs))
+            for row in self._rows(statement)
+        ]
+
     # ------------------------------------------------------------------ findings and incidents
 
     def keep_findings(self, run_key: int, found: Sequence[Finding], now: datetime) -> tuple[Finding, ...]:
@@ -357,6 +396,12 @@ class RunRepository:
     def keep_column_meaning(self, headings: Sequence[str], meaning: Mapping[str, str]) -> None:
         """Remember what headings mean."""
         self._connection.execute(insert(tables.column_maps).values(headings=list(headings), meaning=dict(meaning)))
+
+
+def _between(statement: Any, table: Any, since: datetime | None, until: datetime | None) -> Any:
+    if since is not None:
+        statement = statement.where(table.c.at >= since)
+    return statement if until is None else statement.where(table.c.at < until)
 
 
 def _run(row: Row[Any]) -> KeptRun:

@@ -13,15 +13,35 @@ from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.services.desk import Desk
+from iterum.services.links import Links
+from iterum.services.logbook import LogBook
 from iterum.services.planning import PlanDesk
+from iterum.services.running import RunDesk
+from iterum.services.watch import Watch
 from iterum.store.database import Store
-from iterum.web import charge, files, heats, kit, match, measure, packs, plan, put_away, rules, what_if, wrong
+from iterum.web import (
+    charge,
+    files,
+    heats,
+    kit,
+    log,
+    match,
+    measure,
+    packs,
+    plan,
+    put_away,
+    rules,
+    run,
+    use,
+    what_if,
+    wrong,
+)
 from iterum.web.frame import frame, go_back_to
 from iterum.web.words import FILTERS
 
 MAX_REQUEST_BYTES = 5_000_000
 LOCAL_HOSTS = ("127.0.0.1", "localhost")
-ROOMS = (measure, match, plan, heats, charge, put_away, packs, kit, rules, files, what_if, wrong)
+ROOMS = (measure, match, plan, heats, charge, run, put_away, log, use, packs, kit, rules, files, what_if, wrong)
 
 CONTENT_SECURITY_POLICY = "; ".join(
     (
@@ -48,8 +68,17 @@ def secret_key(folder: Path) -> str:
     return path.read_text()
 
 
-def create_app(database: Path, clock: Callable[[], datetime], extra_hosts: tuple[str, ...] = ()) -> Flask:
-    """The application on one database. `clock` gives the present moment; `extra_hosts` may be asked for by name."""
+def create_app(
+    database: Path,
+    clock: Callable[[], datetime],
+    extra_hosts: tuple[str, ...] = (),
+    watch: bool = False,
+    speed: float = 1,
+) -> Flask:
+    """The application on one database. `clock` gives the present moment; `extra_hosts` may be asked for by name.
+
+    watch : whether a thread looks at every charge each second. speed : of the clock, against the browser's own.
+    """
     app = Flask(__name__)
     app.config.update(
         SECRET_KEY=secret_key(database.parent),
@@ -62,7 +91,16 @@ def create_app(database: Path, clock: Callable[[], datetime], extra_hosts: tuple
         WTF_CSRF_TIME_LIMIT=None,  # a page left open over lunch must still be able to save
         SEND_FILE_MAX_AGE_DEFAULT=86400,
     )
-    app.extensions["iterum"] = {"desk": Desk(Store(database)), "plan_desk": PlanDesk(), "clock": clock}
+    store = Store(database)
+    desk, links = Desk(store), Links(store)
+    runs = RunDesk(store, desk, links)
+    app.extensions["iterum"] = {
+        "desk": desk, "plan_desk": PlanDesk(), "clock": clock, "links": links, "runs": runs, "speed": speed,
+        "log": LogBook(store, desk),
+        "watch": Watch(runs, clock),
+    }  # fmt: skip
+    if watch:
+        app.extensions["iterum"]["watch"].start()
     app.jinja_env.filters.update(FILTERS)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     CSRFProtect(app)

@@ -6,12 +6,30 @@ from typing import cast
 from flask import current_app
 
 from iterum.services.desk import Desk
+from iterum.services.links import Links
+from iterum.services.logbook import LogBook
 from iterum.services.planning import PlanDesk
+from iterum.services.running import RunDesk
 
 
 def desk() -> Desk:
     """The stored session of this application."""
     return cast(Desk, current_app.extensions["iterum"]["desk"])
+
+
+def log_book() -> LogBook:
+    """The log."""
+    return cast(LogBook, current_app.extensions["iterum"]["log"])
+
+
+def runs() -> RunDesk:
+    """The batches in hand."""
+    return cast(RunDesk, current_app.extensions["iterum"]["runs"])
+
+
+def links() -> Links:
+    """Chargers and checkers."""
+    return cast(Links, current_app.extensions["iterum"]["links"])
 
 
 def plan_desk() -> PlanDesk:

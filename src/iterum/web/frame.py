@@ -6,10 +6,12 @@ from math import ceil
 from typing import Any
 from urllib.parse import urlsplit
 
-from flask import request, url_for
+from flask import current_app, request, url_for
 
+from iterum.core.run import LIVE
 from iterum.core.session import Session
-from iterum.web.context import desk, now
+from iterum.web.context import desk, now, runs
+from iterum.web.troubles import TROUBLES
 
 
 @dataclass(frozen=True)
@@ -29,6 +31,8 @@ STORES = (
     ("packs.page", "Packs", "packs", "packs"),
     ("kit.page", "Kit", "kit", "kit"),
     ("rules.page", "House rules", "rules", "rules"),
+    ("log.page", "Log", "log", "log"),
+    ("use.page", "Use", "use", "use"),
     ("what_if.page", "What if", "what_if", "what_if"),
     ("files.page", "Files", "files", "files"),
 )
@@ -60,9 +64,18 @@ def steps_of(session: Session) -> list[Step]:
         ),
         _step(2, "Match", f"{ready} ready" if groups else "waits for packs", "match"),
         _step(3, "Plan", _planned_below(), "plan"),
-        _step(4, "Charge", f"{cards} to dial" if groups else "nothing to dial", "charge"),
+        _step(4, "Charge", _charged_below() or (f"{cards} to dial" if groups else "nothing to dial"), "charge"),
         _step(5, "Put away", f"{full} full" if full else "tonight", "put_away"),
     ]
+
+
+def _charged_below() -> str:
+    """What runs, where anything is in hand."""
+    in_hand = runs().open()
+    live = sum(run.state in LIVE for run in in_hand)
+    waiting = len(in_hand) - live
+    parts = [f"{live} charging" if live else "", f"{waiting} in hand" if waiting else ""]
+    return ", ".join(part for part in parts if part)
 
 
 def _planned_below() -> str:
@@ -79,6 +92,7 @@ def _step(number: int, name: str, below: str, room: str, done: bool = False) -> 
 def frame() -> dict[str, Any]:
     """What base.html shows on every page, errors included."""
     session = desk().session()
+    open_runs = runs().open()
     finite = [source for source in session.kit.sources if source.usable_wh is not None]
     usable_wh = sum(source.usable_wh or 0.0 for source in finite)
     whole_wh = sum(source.energy_wh or 0.0 for source in finite)
@@ -90,6 +104,10 @@ def frame() -> dict[str, Any]:
         "stores": STORES,
         "room": room,
         "now": now(),
+        "speed": current_app.extensions["iterum"]["speed"],
+        "alarms_on": any(run.state in LIVE for run in open_runs),
+        "open_runs": open_runs,
+        "troubles_offline": TROUBLES,
         "bank_wh": usable_wh if finite else None,
         "bank_part": usable_wh / whole_wh if whole_wh else 0.0,
         "bank_names": ", ".join(source.name or source.id for source in finite),

@@ -8,6 +8,7 @@ from typing import Any
 from markupsafe import Markup, escape
 
 from iterum.core.packs import Condition, Level, PackVerdict
+from iterum.core.reasons import Reason
 from iterum.wording import about, family_label, minutes, plain, sentence
 
 NO_BREAK = "\u00a0"
@@ -58,6 +59,16 @@ def charge_range(soc: Any) -> str:
     return f"{text} (estimate)" if soc.estimate else text
 
 
+def said(code: str) -> str:
+    """The sentence of a reason that has no numbers."""
+    return sentence(Reason(code))
+
+
+def coded(item: tuple[str, Any]) -> str:
+    """The sentence of a kept finding: its code and its numbers."""
+    return sentence(Reason(*item))
+
+
 def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
     """The glyph and the word for what may be done with a pack."""
     if verdict.pack.condition is Condition.DAMAGED or (verdict.level is Level.STOP and not verdict.charges):
@@ -72,6 +83,8 @@ def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
 
 
 FILTERS: dict[str, Callable[..., Any]] = {
+    "said": said,
+    "coded": coded,
     "volts": volts,
     "amps": amps,
     "clock": clock,

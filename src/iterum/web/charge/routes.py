@@ -7,7 +7,8 @@ from werkzeug.wrappers import Response
 
 from iterum.core.session import GroupChoice
 from iterum.web.charge.views import RATES, Choice, dial_page
-from iterum.web.context import desk
+from iterum.web.context import desk, now, runs
+from iterum.web.run.views import run_page
 from iterum.wording import LIMIT_NAMES
 
 blueprint = Blueprint("charge", __name__, url_prefix="/charge", template_folder="templates")
@@ -19,7 +20,7 @@ def page() -> str:
     session = desk().session()
     ids = request.args.getlist("packs")
     if not ids:
-        return render_template("charge/groups.html", placed=desk().placed())
+        return _groups()
     shown = dial_page(session, ids, Choice.from_query(request.args))
     until = request.args.get("until", type=float)
     template = "charge/dial.html" if request.headers.get("HX-Request") else "charge/page.html"
@@ -32,6 +33,21 @@ def page() -> str:
         limit_names=LIMIT_NAMES,
         minutes_of=lambda value: timedelta(minutes=value),
     )
+
+
+def _groups() -> str:
+    """What is in hand, what the plan has next, and every group's dial card."""
+    in_hand = [run_page(runs().look(run.key, now()), desk().session(), now()) for run in runs().open()]
+    kept = desk().latest_plan()
+    held = {tag for item in in_hand for tag in item.look.run.packs}
+    begun = {frozenset(run.packs) for run, _ in runs().since(kept.made_at, now())} if kept else set()
+    ahead = []
+    for batch in kept.document["batches"] if kept else ():
+        waits = frozenset(batch["packs"]) not in begun and not held & set(batch["packs"])
+        if kept and waits and batch["end_min"] > 0:
+            ahead.append((batch, kept.made_at + timedelta(minutes=batch["start_min"])))
+    by_time = sorted(ahead, key=lambda item: item[1])
+    return render_template("charge/groups.html", placed=desk().placed(), in_hand=in_hand, ahead=by_time[:8])
 
 
 @blueprint.post("/keep")

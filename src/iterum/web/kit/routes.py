@@ -1,5 +1,6 @@
 """Addresses of the Kit page: boards, chargers, supplies, sources."""
 
+import re
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
@@ -10,6 +11,8 @@ from werkzeug.wrappers import Response
 
 from iterum.core.kit import Board, Charger, Supply
 from iterum.core.kit import Source as Origin
+from iterum.devices.driver import LinkLost, Refused
+from iterum.devices.lines import DEFAULT_PORT
 from iterum.exchange.sense import kit_sense
 from iterum.exchange.session import (
     board_from,
@@ -20,8 +23,9 @@ from iterum.exchange.session import (
     supply_from,
 )
 from iterum.services.desk import kit_items
+from iterum.services.links import CHARGER, CHECKER
 from iterum.store.repository import KitItem, TagTaken
-from iterum.web.context import desk, now
+from iterum.web.context import desk, links, now
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
 
 blueprint = Blueprint("kit", __name__, url_prefix="/kit", template_folder="templates")
@@ -67,7 +71,7 @@ def page() -> str:
     """Everything to charge with; retired things below."""
     kit = desk().session().kit
     return render_template("kit/page.html", kit=kit, names={item.id: item.name or item.id for item in kit_items(kit)},
-                           removed=desk().removed_channels(),
+                           removed=desk().removed_channels(), links=links().links(), port=DEFAULT_PORT,
                            retired=[(_part_of(item), item) for item in kit_items(desk().retired()[1])])  # fmt: skip
 
 
@@ -98,6 +102,38 @@ def _form(
         known_as=known_as,
         faults=faults,
     )
+
+
+@blueprint.post("/device")
+def add_device() -> Response:
+    """Meet a charger or a cell checker at an address, or look for chargers on this machine."""
+    channels = tuple(channel.id for _, channel in desk().session().kit.channels())
+    if request.form.get("act") == "look":
+        found = links().look_for(channels)
+        names = ", ".join(f"{link.device.name} at port {link.device.port}" for link in found)
+        flash(
+            f"Found: {names}." if found else "No other charger answers on this machine.", "message" if found else "care"
+        )
+        return redirect(url_for("kit.page"))
+    kind = CHECKER if request.form.get("kind") == CHECKER else CHARGER
+    host, port = request.form.get("host", "").strip() or "127.0.0.1", request.form.get("port", 0, type=int)
+    try:
+        if not 1 <= port <= 65535 or not re.fullmatch(r"[A-Za-z0-9.:-]{1,253}", host):
+            raise LinkLost("an address is a name and a port from 1 to 65535")
+        link = links().add(kind, host, port, channels)
+    except (LinkLost, Refused) as error:
+        flash(f"Not kept: {error}.", "care")
+    else:
+        flash(f"{link.device.name} is kept and read from now on.")
+    return redirect(url_for("kit.page"))
+
+
+@blueprint.post("/device/gone")
+def drop_device() -> Response:
+    """Talk to a device no more; it can be met again at its address."""
+    links().drop(request.form.get("key", -1, type=int))
+    flash("Not asked any more. Add it again at the same address.")
+    return redirect(url_for("kit.page"))
 
 
 @blueprint.post("/channel/back")

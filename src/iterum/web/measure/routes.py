@@ -6,7 +6,8 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.packs import Condition, Pack, Reading, judge_pack
-from iterum.web.context import desk, now
+from iterum.devices.driver import LinkLost, Refused
+from iterum.web.context import desk, links, now
 from iterum.web.measure.views import look_at, next_to_measure, read_temperature, read_typed
 from iterum.web.tabs import chosen_class, class_tabs
 
@@ -66,7 +67,25 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
         position=queue.index(next(item for item in queue if item.id == current.id)) + 1,
         queue=queue,
         done=request.args.get("done") == "yes",
+        has_checker=links().checker() is not None,
     )
+
+
+@blueprint.post("/checker")
+def from_checker() -> str | Response | tuple[str, int]:
+    """Read the pack with the cell checker; it is looked at, questioned and written down like typed volts."""
+    pack = _pack(request.form.get("pack"))
+    checker = links().checker()
+    try:
+        if checker is None:
+            raise Refused("no cell checker is kept under Kit")
+        volts = checker.check(pack.id)
+    except (LinkLost, Refused) as error:
+        flash(f"The cell checker: {error}.", "care")
+        return redirect(url_for("measure.page", pack=pack.id))
+    texts = [f"{value:.2f}" for value in volts[: pack.cells]]
+    texts += [""] * (pack.cells - len(texts))
+    return _page(pack, texts)
 
 
 @blueprint.post("/preview")

@@ -6,13 +6,16 @@ from dataclasses import replace
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.health import DISPOSAL, Advice
 from iterum.core.packs import Pack, judge_pack
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import pack_document, pack_from
 from iterum.store.repository import TagTaken
-from iterum.web.context import desk, now
+from iterum.web.context import desk, log_book, now
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
+from iterum.web.pictures import trend
+from iterum.web.pictures.code import code_svg
 
 blueprint = Blueprint("packs", __name__, url_prefix="/packs", template_folder="templates")
 
@@ -36,7 +39,11 @@ def _find(pack_id: str | None) -> Pack:
 @blueprint.get("")
 def page() -> str:
     """Every pack with its verdict; retired ones below."""
-    return render_template("packs/page.html", verdicts=desk().matching()[0].verdicts, retired=desk().retired()[0])
+    advice = desk().remember("advice", lambda: log_book().all_health(now()))
+    verdicts = desk().matching()[0].verdicts
+    return render_template(
+        "packs/page.html", verdicts=verdicts, retired=desk().retired()[0], advice=advice, disposal=DISPOSAL
+    )
 
 
 def _form(texts: Mapping[str, str], faults: Mapping[str, str], known_as: str | None) -> str:
@@ -86,6 +93,31 @@ def history() -> str:
     """Every reading of a pack, corrected ones included."""
     pack_id = request.args.get("id", "")
     return render_template("packs/history.html", pack=_find(pack_id), readings=desk().readings(pack_id))
+
+
+@blueprint.get("/health")
+def health() -> str:
+    """One pack over time: capacity, resistance, spread, cycles, age, and what to do with it."""
+    pack = _find(request.args.get("id", ""))
+    told, charges = log_book().health_of(pack, now())
+    picture = trend.draw(pack, [item.record for item in reversed(charges)])
+    return render_template("packs/health.html", pack=pack, health=told, charges=charges[:40], picture=picture,
+                           disposal=DISPOSAL, retire=Advice.RETIRE)  # fmt: skip
+
+
+@blueprint.get("/tag")
+def tag() -> AnyResponse:
+    """Where the code on a label leads: the pack's page."""
+    return redirect(url_for("packs.health", id=_find(request.args.get("id", "")).id))
+
+
+@blueprint.get("/labels")
+def labels() -> str:
+    """A sheet of labels to print, each with a code that opens the pack's page."""
+    chosen = set(request.args.getlist("id"))
+    packs = [pack for pack in desk().session().packs if not chosen or pack.id in chosen]
+    made = [(pack, code_svg(url_for("packs.tag", id=pack.id, _external=True))) for pack in packs]
+    return render_template("packs/labels.html", labels=made)
 
 
 @blueprint.get("/packs.csv")

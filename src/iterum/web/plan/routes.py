@@ -8,10 +8,10 @@ from werkzeug.wrappers import Response
 
 from iterum.core.planning.search import Prefer
 from iterum.core.reasons import Unsafe
-from iterum.exchange.results import batches_from, plan_document
-from iterum.services.planning import Follow, PlanJob, locked, moved
+from iterum.exchange.results import batches_from
+from iterum.services.planning import Follow, PlanJob, locked, moved, true_batches
 from iterum.store.repository import KeptPlan
-from iterum.web.context import desk, now, plan_desk
+from iterum.web.context import desk, now, plan_desk, runs
 from iterum.web.plan.views import chosen_batch, plan_page
 from iterum.wording import about
 
@@ -26,23 +26,20 @@ PREFERENCES = {
 }
 
 
-def _kept(job: PlanJob | None) -> PlanJob | None:
-    """Keep a finished search's plan; the job while it runs, else None."""
+def _running(job: PlanJob | None) -> PlanJob | None:
+    """The job while it runs; when it has ended it has kept its plans, and a defect in it is raised here."""
     if job is None or job.running:
         return job
     plan_desk().job = None
     if job.defect is not None:
         raise job.defect
-    for prefer, answer in reversed(job.answers.items()):  # the first is taken last, so it is the one in force
-        document = plan_document(answer.plan, answer.whys, answer.relaxed, answer.changed)
-        desk().keep_plan(KeptPlan(job.begun_at, prefer.value, document, job.revision))
     return None
 
 
 @blueprint.get("")
 def page() -> str:
     """The latest plan, or what to do first; a search that runs shows how far it is."""
-    job = _kept(plan_desk().job)
+    job = _running(plan_desk().job)
     plans = desk().latest_plans()
     session = desk().session()
     shown = plan_page(plans[0], session, desk().revision(), now()) if plans else None
@@ -60,15 +57,24 @@ def begin() -> Response:
     seconds = min(max(request.form.get("seconds", 5.0, type=float), 0.5), 60.0)
     if not preferences:
         raise BadRequest("No such preference.")
-    follow, starts_at = None, now()
-    kept = desk().latest_plan()
-    if kept is not None and request.form.get("follow") == "yes":
-        starts_at = kept.made_at
-        follow = Follow(batches_from(kept.document), (now() - starts_at) / timedelta(minutes=1))
-    session, revision = desk().session_at(starts_at), desk().revision()
-    job = plan_desk().begin(PlanJob(session, preferences, seconds, now(), revision, follow))
+    job = plan_desk().begin(plan_job(preferences, seconds, request.form.get("follow") == "yes"))
     job.wait(0.4)  # a small session is planned by then, and the page arrives whole
     return redirect(url_for("plan.page"))
+
+
+def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -> PlanJob:
+    """A search from what is true now; following the plan in force where there is one and that is wished."""
+    follow, starts_at = None, now()
+    kept = desk().latest_plan()
+    if kept is not None and following:
+        starts_at = kept.made_at
+        session = desk().session_at(starts_at)
+        in_hand = runs().since(kept.made_at, now())
+        batches = true_batches(kept, in_hand, session, now()) if in_hand else batches_from(kept.document)
+        follow = Follow(batches, (now() - starts_at) / timedelta(minutes=1))
+    return PlanJob(
+        desk().session_at(starts_at), preferences, seconds, now(), desk().revision(), follow, desk().keep_plan
+    )
 
 
 @blueprint.get("/progress")

@@ -1,28 +1,30 @@
-"""Addresses of the Put away page: what lies above or below storage volts."""
+"""Addresses of the Put away page: what must go up or down, where, how long, and done by when."""
+
+from datetime import timedelta
 
 from flask import Blueprint, render_template
 
-from iterum.core.packs import Condition, Pack
-from iterum.web.context import desk
+from iterum.core.packs import Condition
+from iterum.core.storage import Way, plan_storage
+from iterum.web.context import desk, log_book, now
 
 blueprint = Blueprint("put_away", __name__, url_prefix="/put-away", template_folder="templates")
 
 
-def _side(pack: Pack) -> str:
-    """Which way a measured pack must go before it is put away."""
-    chemistry = pack.chemistry
-    volts = round(pack.cell_v or 0.0, 3)
-    return "down" if volts > chemistry.storage_high_v else "up" if volts < chemistry.storage_low_v else "there"
-
-
 @blueprint.get("")
 def page() -> str:
-    """Packs by the way they must go."""
-    packs = [pack for pack in desk().session().packs if pack.condition is Condition.OK and pack.chemistry.joins]
-    sides: dict[str, list[Pack]] = {"down": [], "up": [], "there": []}
-    for pack in packs:
-        if pack.reading is not None:
-            sides[_side(pack)].append(pack)
+    """The plan for tonight, and what lies full since when."""
+    session = desk().session()
+    packs = [pack for pack in session.packs if pack.condition is Condition.OK and pack.chemistry.joins]
+    plan = desk().remember("storage", lambda: plan_storage(packs, session.kit, session.rules))
+    names = {channel.id: channel.name or channel.id for _, channel in session.kit.channels()}
     return render_template(
-        "put_away/page.html", sides=sides, unmeasured=[pack for pack in packs if pack.reading is None]
+        "put_away/page.html",
+        plan=plan,
+        ways=Way,
+        names=names,
+        full=sorted(log_book().full_since().items(), key=lambda item: item[1]),
+        unmeasured=[pack for pack in packs if pack.reading is None],
+        done_at=now() + timedelta(minutes=plan.done_min),
+        at=lambda minute: now() + timedelta(minutes=minute),
     )

@@ -5,13 +5,70 @@
   var csrf = document.querySelector("meta[name=csrf-token]").content;
   document.addEventListener("htmx:configRequest", function (event) { event.detail.headers["X-CSRFToken"] = csrf; });
 
+  /* The server's clock, which may run faster than this one. */
+  var begun = Date.now(), speed = Number(root.dataset.speed || 1), serverMs = Number(root.dataset.now) * 1000;
+  function nowMs() { return serverMs + (Date.now() - begun) * speed; }
   function tick() {
     var clock = document.querySelector("[data-clock]");
-    if (clock) { clock.textContent = new Date().toTimeString().slice(0, 5); }
+    if (clock) { clock.textContent = new Date(nowMs()).toTimeString().slice(0, 5); }
     var heat = document.querySelector("[data-minutes-to]");
-    if (heat) { heat.firstChild.textContent = Math.max(0, Math.ceil((heat.dataset.minutesTo * 1000 - Date.now()) / 60000)) + " "; }
+    if (heat) { heat.firstChild.textContent = Math.max(0, Math.ceil((heat.dataset.minutesTo * 1000 - nowMs()) / 60000)) + " "; }
   }
-  setInterval(tick, 15000);
+  setInterval(tick, speed > 1 ? 1000 : 15000);
+  /* Countdowns never depend on the link. */
+  function spell(seconds) { var whole = Math.abs(Math.round(seconds)); return Math.floor(whole / 60) + ":" + ("0" + whole % 60).slice(-2); }
+  function count() {
+    document.querySelectorAll("[data-until]").forEach(function (item) {
+      var left = item.dataset.until - nowMs() / 1000;
+      item.textContent = left >= 0 ? spell(left) : spell(left) + " late";
+      item.parentNode.classList.toggle("check-late", left < 0);
+    });
+    document.querySelectorAll("[data-count]").forEach(function (item) {
+      var left = item.dataset.count - (Date.now() - begun) / 1000 * speed;
+      if (left > 0) { item.textContent = spell(left); } else if (Number(item.dataset.count) > 0) { window.location.reload(); }
+    });
+  }
+  count();
+  setInterval(count, 1000);
+
+  /* ---- what is wrong sounds and shows, also behind other tabs ---- */
+  var title = document.title, sound = null, lastBeep = 0;
+  function beep(urgent) {
+    try {
+      sound = sound || new (window.AudioContext || window.webkitAudioContext)();
+      var tone = sound.createOscillator(), volume = sound.createGain();
+      tone.frequency.value = urgent ? 880 : 520;
+      volume.gain.setValueAtTime(0.25, sound.currentTime);
+      volume.gain.exponentialRampToValueAtTime(0.001, sound.currentTime + (urgent ? 0.8 : 0.4));
+      tone.connect(volume);
+      volume.connect(sound.destination);
+      tone.start();
+      tone.stop(sound.currentTime + 0.9);
+      if (navigator.vibrate) { navigator.vibrate(urgent ? [300, 100, 300] : 200); }
+    } catch (error) { /* no sound here: the sign and the title still show */ }
+  }
+  function alarm() {
+    var sign = document.getElementById("alarms");
+    if (!sign) { return; }
+    var worst = sign.dataset.worst, unseen = Number(sign.dataset.unseen);
+    document.title = worst ? (worst === "stop" ? "STOP · " : "Look · ") + title : title;
+    root.dataset.alarm = worst;
+    if (worst && unseen > 0 && Date.now() - lastBeep > (worst === "stop" ? 4000 : 20000)) { lastBeep = Date.now(); beep(worst === "stop"); }
+  }
+  document.addEventListener("htmx:afterSwap", function () { alarm(); count(); });
+  document.addEventListener("htmx:sendError", function () { root.dataset.link = "lost"; });
+  document.addEventListener("htmx:afterOnLoad", function () { delete root.dataset.link; });
+
+  /* ---- Something's wrong answers even when the server does not ---- */
+  var wrong = document.getElementById("wrong"), offline = document.getElementById("wrong-offline");
+  if (wrong && offline) {
+    wrong.addEventListener("click", function (event) {
+      event.preventDefault();
+      var gone = new AbortController();
+      setTimeout(function () { gone.abort(); }, 1500);
+      fetch(wrong.href, { signal: gone.signal }).then(function () { window.location.href = wrong.href; }, function () { offline.showModal(); });
+    });
+  }
 
   /* ---- digit fields: three digits fill a cell and move on ---- */
   var form = document.querySelector("[data-measure]");
@@ -188,11 +245,16 @@
     else if (form && (key === "s" || key === "S")) { done = press("skip-pack"); }
     else if (form && (key === "t" || key === "T")) { var warmth = document.getElementById("temperature"); warmth.focus(); warmth.select(); done = true; }
     else if (form && (key === "x" || key === "X")) { done = press("looks-wrong"); }
+    else if (form && (key === "r" || key === "R")) { done = press("from-checker"); }
+    else if (key === " " && event.shiftKey) { done = press("stop"); }
+    else if (key === " " && !event.target.closest("a, button, summary, input")) { done = press("record-check"); }
     else if (!inDigits && key === ",") { step(-1); done = true; }
     else if (!inDigits && key === ".") { step(1); done = true; }
     else { done = onRow(key); }
     if (done) { event.preventDefault(); }
   });
+  var stop = document.getElementById("stop");
+  if (stop) { stop.addEventListener("click", function (event) { if (!window.confirm("Stop this channel?")) { event.preventDefault(); } }); }
   var picked = document.querySelector(".row-picked");
   if (picked) { picked.focus({ preventScroll: true }); }
 })();

@@ -1,72 +1,26 @@
 """Something's wrong: what do you see, and what to do now, in order. And the list of keys."""
 
-from dataclasses import dataclass
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
 
-from flask import Blueprint, render_template, request
+from iterum.core.planning.search import Prefer
+from iterum.core.run import LIVE
+from iterum.web.context import desk, now, plan_desk, runs
+from iterum.web.plan.routes import plan_job
+from iterum.web.troubles import TROUBLES
 
 blueprint = Blueprint("wrong", __name__, url_prefix="/wrong", template_folder="templates")
 
-
-@dataclass(frozen=True)
-class Trouble:
-    """What is seen, and the acts in their order. Common practice, no source; local rules come first."""
-
-    key: str
-    label: str
-    acts: tuple[str, ...]
-
-
-TROUBLES = (
-    Trouble(
-        "smoke",
-        "Smoke, hiss, sparks or fire",
-        (
-            "Get everyone back, upwind. Do not breathe the smoke.",
-            "Cut the power at the source if you can reach it without passing the packs. "
-            "Do not touch a venting pack with bare hands.",
-            "Let it burn out in the open or under sand. Keep what burns near it wet or covered.",
-            "Call the fire service if it is indoors, near a vehicle, or spreading.",
-            "Watch it for an hour: packs flare up again. Keep its neighbours apart as well.",
-        ),
-    ),
-    Trouble(
-        "swelling",
-        "A pack swells, smells or is hot",
-        (
-            "Stop the charger. Pull the source if the charger does not stop.",
-            "Step back and watch for smoke for a quarter of an hour.",
-            "Then unplug main lead first, with gloves or tongs, and lay it outside on stone or sand.",
-            "Do not charge it again, ever. Mark it on Measure with Looks wrong.",
-        ),
-    ),
-    Trouble(
-        "number",
-        "A number is off",
-        (
-            "Stop the charger before anything else.",
-            "Compare its cells, volts and amps with the dial card. Another cell count or chemistry: do not go on.",
-            "Check that every balance plug is home, then measure each pack again, alone.",
-            "Start again only when card and charger agree.",
-        ),
-    ),
-    Trouble(
-        "unplugged",
-        "A pack came off the board",
-        (
-            "Stop the charger: the others now take its share.",
-            "Unplug its balance lead too.",
-            "Measure it before it goes back: joined while it differs, it takes many times its charge current.",
-        ),
-    ),
-)
 
 KEYS = (
     ("Anywhere", (("Enter", "the page's main button"), ("!", "Something's wrong"), (", .", "step back, step on"),
                   ("J", "jump to a pack by its tag"), ("N", "night or day view"), ("?", "these keys"))),
     ("Measure", (("0–9", "fill the cells, three digits each"), ("Backspace", "a digit back"), ("-", "back one cell"),
-                 ("S", "skip this pack"), ("T", "pack temperature"), ("X", "looks wrong: keep apart"))),
+                 ("S", "skip this pack"), ("T", "pack temperature"), ("R", "read it with the checker"),
+                 ("X", "looks wrong: keep apart"))),
     ("Match", (("↑ ↓", "along the packs of the table"), ("1–9", "move the pack to that group (A is 1)"),
                ("Del", "take the pack out"), ("B", "put it back"))),
+    ("Run", (("Space", "record a check"), ("Shift Space", "stop the channel, asked once"))),
     ("Plan", (("← →", "along the batches"), ("[ ]", "start 1 min earlier, later"), ("{ }", "5 min earlier, later"),
               ("L", "to the next channel"), ("K", "keep it there, or let it move"))),
 )  # fmt: skip
@@ -74,9 +28,33 @@ KEYS = (
 
 @blueprint.get("")
 def page() -> str:
-    """Four choices, or the acts for one of them."""
+    """Four choices, or the acts for one of them and what to write down."""
     chosen = next((item for item in TROUBLES if item.key == request.args.get("see")), None)
-    return render_template("wrong/page.html", troubles=TROUBLES, chosen=chosen)
+    return render_template(
+        "wrong/page.html", troubles=TROUBLES, chosen=chosen, in_hand=runs().open(), packs=desk().session().packs,
+        done=request.args.get("done") == "yes", live=LIVE,
+    )  # fmt: skip
+
+
+@blueprint.post("")
+def write_down() -> Response:
+    """Stop the batches named, keep hurt packs apart, write the incident down, and plan again without them."""
+    kind = request.form.get("see", "")
+    if kind not in {item.key for item in TROUBLES}:
+        raise KeyError("see")
+    keys = request.form.getlist("runs", type=int)
+    tags = request.form.getlist("packs")
+    note = request.form.get("note", "").strip() or None
+    incident = runs().incident(kind, keys, tags, note, now())
+    if incident.stopped:
+        flash(f"Stopped: {', '.join(incident.stopped)}.")
+    by_hand = [run.channel for key in keys if (run := runs().look(key, now()).run).channel not in incident.stopped]
+    if by_hand:
+        flash(f"Iterum cannot stop {', '.join(by_hand)}: stop it at the charger.", "care")
+    if desk().latest_plan() is not None:
+        plan_desk().begin(plan_job((Prefer(desk().latest_plans()[0].prefer),), 3.0, True))
+        flash("The plan is being made again without them.")
+    return redirect(url_for("wrong.page", see=kind, done="yes"))
 
 
 @blueprint.get("/keys")

@@ -1,0 +1,5 @@
+"""`python -m iterum` is the command `iterum`."""
+
+from iterum.cli import main
+
+main()

@@ -1,0 +1,74 @@
+"""The demo's bench: a simulated charger in a process of its own, and one batch that charges from the start."""
+
+import subprocess
+import sys
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from iterum.core.reasons import Unsafe
+from iterum.core.run import Act, State
+from iterum.demo import load_demo
+from iterum.devices.driver import LinkLost, Refused
+from iterum.services.desk import Desk
+from iterum.services.links import CHARGER, CHECKER, Links
+from iterum.services.running import RunDesk
+from iterum.store.database import Store
+
+FIRST_BATCH = (("L-01", "L-02"), None, "Pocket-1")
+"""Packs, board (None: the largest that takes them) and channel of the batch that charges when the demo starts."""
+
+
+@dataclass(frozen=True)
+class Bench:
+    """The process of the simulated charger."""
+
+    process: subprocess.Popen[str]
+    port: int
+
+    def stop(self) -> None:
+        """End it."""
+        self.process.terminate()
+        self.process.wait(5)
+
+
+def start_bench(speed: float) -> Bench:
+    """Start the simulated charger on a free port and wait until it says where it listens."""
+    command = [sys.executable, "-m", "iterum", "sim-charger", "--port", "0", "--speed", str(speed)]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)  # noqa: S603 (our own command)
+    assert process.stdout is not None  # it was asked for
+    told = process.stdout.readline()
+    return Bench(process, int(told.split(",")[0].rpartition(":")[2]))
+
+
+def start_demo(database: Path, now: datetime, port: int) -> None:
+    """Fill an untouched store, meet the bench, and begin one batch on it where the demo is new."""
+    store = Store(database)
+    desk, links = Desk(store), Links(store)
+    new = load_demo(desk, now)
+    for device in links.devices():
+        links.drop(device.key)  # of an earlier start, whose port is gone
+    channels = tuple(channel.id for _, channel in desk.session().kit.channels())
+    links.add(CHARGER, "127.0.0.1", port, channels)
+    links.add(CHECKER, "127.0.0.1", port, channels)
+    if new:
+        _begin(RunDesk(store, desk, links), desk, now)
+    links.close()
+    store.close()
+
+
+def _begin(runs: RunDesk, desk: Desk, now: datetime) -> None:
+    packs, board, channel = FIRST_BATCH
+    cells = next(pack.cells for pack in desk.session().packs if pack.id == packs[0])
+    boards = sorted((item for item in desk.session().kit.boards if item.takes(cells)), key=lambda item: item.ports)
+    try:
+        key = runs.begin(packs, board or boards[0].id, channel, None, now)
+        state = State.PLANNED
+        for act in (Act.INSPECT, Act.PLUG_IN, Act.EVEN_OUT):
+            state = runs.act(key, act, state, now, note="made up, for the demo").state
+        shown = runs.shown_by_charger(runs.look(key, now).run)
+        if shown is not None:
+            state = runs.read_back(key, shown, state, now).state
+            runs.act(key, Act.START, state, now, note="made up, for the demo")
+    except (LinkLost, Refused, Unsafe, IndexError):
+        return  # the demo is whole without it

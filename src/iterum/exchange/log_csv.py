@@ -1,0 +1,181 @@
+"""Logs of other programs in: any CSV, its columns mapped by the pilot; every fault at its line and column."""
+
+import csv
+import io
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime, tzinfo
+from typing import Any
+
+from iterum.core.health import ChargeRecord
+from iterum.core.watching import Observation
+from iterum.exchange.faults import BadInput, Fault
+
+MAX_BYTES, MAX_ROWS = 4_000_000, 50_000
+CHARGE_MEANINGS = {
+    "": "leave out",
+    "pack": "pack tag",
+    "at": "date and time",
+    "charge_mah": "mAh in",
+    "minutes": "minutes",
+    "rate_c": "rate, C",
+    "before_v": "cells before, V",
+    "after_v": "cells after, V",
+    "resistance_mohm": "resistance, mΩ",
+    "note": "note",
+}
+READING_MEANINGS = {
+    "": "leave out",
+    "at_min": "minutes since the start",
+    "at_s": "seconds since the start",
+    "pack_v": "pack volts",
+    "current_a": "amps",
+    "charge_mah": "mAh in",
+    "cell_v": "cells, V",
+    "temperature_c": "temperature, °C",
+    "input_v": "input volts",
+}
+_MOMENTS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%d", "%d.%m.%Y %H:%M", "%d/%m/%Y %H:%M")
+
+
+def read_table(raw: bytes) -> tuple[list[str], list[list[str]]]:
+    """Headings and rows of a CSV with commas, semicolons or tabs. Raises BadInput."""
+    if len(raw) > MAX_BYTES:
+        raise BadInput([Fault("", "is larger than 4 MB; import it in parts")])
+    try:
+        text = raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise BadInput([Fault(f"byte {error.start}", "is not UTF-8 text; save it as UTF-8")]) from error
+    first = text.split("\n", 1)[0]
+    mark = max(",;\t", key=first.count)
+    try:
+        rows = [[cell.strip() for cell in row] for row in csv.reader(io.StringIO(text), delimiter=mark) if any(row)]
+    except csv.Error as error:
+        raise BadInput([Fault("", f"is no CSV: {error}")]) from error
+    if len(rows) < 2:
+        raise BadInput([Fault("", "needs a line of headings and at least one more")])
+    if len(rows) > MAX_ROWS + 1:
+        raise BadInput([Fault("", f"has more than {MAX_ROWS} rows; import it in parts")])
+    headings = rows[0]
+    if len(set(headings)) < len(headings):
+        raise BadInput([Fault("line 1", "has two columns with the same heading; rename one")])
+    return headings, rows[1:]
+
+
+def guessed(headings: Sequence[str], meanings: Mapping[str, str]) -> dict[str, str]:
+    """What headings seem to mean, for the pilot to correct: by the names of the fields, else nothing."""
+    found = {}
+    for heading in headings:
+        plain = heading.lower().replace(" ", "_")
+        found[heading] = plain if plain in meanings else ""
+    return found
+
+
+def charges_from(
+    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str], zone: tzinfo, tags: set[str]
+) -> list[tuple[str, ChargeRecord]]:
+    """(pack, charge) for each row. Raises BadInput with every fault, nothing is taken then."""
+    need = {"pack", "at"} - set(meaning.values())
+    if need:
+        raise BadInput([Fault("", f"say which column is the {CHARGE_MEANINGS[name]}") for name in sorted(need)])
+    made: list[tuple[str, ChargeRecord]] = []
+    faults: list[Fault] = []
+    for number, values in _values(headings, rows, meaning, CHARGE_READERS, zone, faults):
+        if values.get("pack") not in tags:
+            faults.append(Fault(f"line {number}", f"{values.get('pack')!r} is no pack here; add it first"))
+        elif values.get("at") is None:
+            faults.append(Fault(f"line {number}", "has no date"))
+        else:
+            made.append((values["pack"], ChargeRecord(**{name: v for name, v in values.items() if name != "pack"})))
+    if faults:
+        raise BadInput(faults[:50])
+    return made
+
+
+def observations_from(
+    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str], zone: tzinfo
+) -> list[Observation]:
+    """A reading for each row. Raises BadInput with every fault, nothing is taken then."""
+    if not {"at_min", "at_s"} & set(meaning.values()):
+        raise BadInput([Fault("", "say which column is the time since the start")])
+    made: list[Observation] = []
+    faults: list[Fault] = []
+    for number, values in _values(headings, rows, meaning, READING_READERS, zone, faults):
+        at_min = values.pop("at_min", None)
+        at_s = values.pop("at_s", None)
+        minute = at_min if at_min is not None else None if at_s is None else at_s / 60
+        if minute is None or minute < 0:
+            faults.append(Fault(f"line {number}", "has no time since the start"))
+            continue
+        made.append(Observation(minute, **values))
+    if faults:
+        raise BadInput(faults[:50])
+    return sorted(made, key=lambda item: item.at_min)
+
+
+def _values(
+    headings: Sequence[str],
+    rows: Sequence[Sequence[str]],
+    meaning: Mapping[str, str],
+    readers: Mapping[str, Callable[[str, tzinfo], Any]],
+    zone: tzinfo,
+    faults: list[Fault],
+) -> list[tuple[int, dict[str, Any]]]:
+    """(line, values by meaning) of the rows that could be read."""
+    found = []
+    for number, row in enumerate(rows, 2):
+        values: dict[str, Any] = {}
+        bad = False
+        for heading, text in zip(headings, row, strict=False):
+            name = meaning.get(heading, "")
+            if not name or not text:
+                continue
+            try:
+                values[name] = readers[name](text, zone)
+            except ValueError as error:
+                faults.append(Fault(f"line {number}, {heading}", str(error)))
+                bad = True
+        if not bad:
+            found.append((number, values))
+    return found
+
+
+def _number(text: str, _zone: tzinfo) -> float:
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError:
+        raise ValueError(f"{text!r} is no number") from None
+    if not -1e6 < value < 1e6:
+        raise ValueError(f"{text!r} is no figure of a charge")
+    return value
+
+
+def _numbers(text: str, zone: tzinfo) -> tuple[float, ...]:
+    return tuple(_number(word, zone) for word in text.replace(";", " ").split())
+
+
+def _moment(text: str, zone: tzinfo) -> datetime:
+    try:
+        moment = datetime.fromisoformat(text)
+        return moment if moment.tzinfo else moment.replace(tzinfo=zone)
+    except ValueError:
+        pass
+    for form in _MOMENTS:
+        try:
+            return datetime.strptime(text, form).replace(tzinfo=zone)
+        except ValueError:
+            continue
+    raise ValueError(f"{text!r} is no date and time such as 2026-06-13 09:40")
+
+
+def _text(text: str, _zone: tzinfo) -> str:
+    return text.removeprefix("'")  # a cell that was defused for a spreadsheet
+
+
+CHARGE_READERS: dict[str, Callable[[str, tzinfo], Any]] = {
+    "pack": _text, "at": _moment, "charge_mah": _number, "minutes": _number, "rate_c": _number, "before_v": _numbers,
+    "after_v": _numbers, "resistance_mohm": _numbers, "note": _text,
+}  # fmt: skip
+READING_READERS: dict[str, Callable[[str, tzinfo], Any]] = {
+    "at_min": _number, "at_s": _number, "pack_v": _number, "current_a": _number, "charge_mah": _number,
+    "cell_v": _numbers, "temperature_c": _number, "input_v": _number,
+}  # fmt: skip

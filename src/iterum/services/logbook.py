@@ -1,0 +1,155 @@
+"""The log: charges, readings, acts and skips, incidents; filtered, exported, imported, and told as a report."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from iterum.core.health import ChargeRecord, Health, health
+from iterum.core.packs import Pack
+from iterum.core.watching import Observation
+from iterum.services.desk import Desk
+from iterum.services.running import FILE
+from iterum.store.database import Store
+from iterum.store.runs import Incident, KeptEvent, KeptObservation, KeptRun, LoggedCharge
+
+PAGE = 100
+
+
+@dataclass(frozen=True)
+class Query:
+    """Which entries are asked for. until : the moment after the last."""
+
+    kind: str = "charges"
+    pack_id: str | None = None
+    since: datetime | None = None
+    until: datetime | None = None
+    run_key: int | None = None
+    skipped: bool = False
+
+
+@dataclass(frozen=True)
+class Report:
+    """One day on paper: what was charged, how, what went wrong."""
+
+    begins: datetime
+    runs: tuple[tuple[KeptRun, tuple[KeptEvent, ...], tuple[KeptObservation, ...]], ...]
+    charges: tuple[LoggedCharge, ...]
+    incidents: tuple[Incident, ...]
+
+
+class LogBook:
+    """The log of one pilot."""
+
+    def __init__(self, store: Store, desk: Desk) -> None:
+        self._store, self._desk = store, desk
+
+    def entries(self, query: Query, count: int | None = PAGE, offset: int = 0) -> list[dict[str, Any]]:
+        """Rows of one kind, the newest first, as a table and a CSV hold them."""
+        with self._store.reading() as repository:
+            runs = repository.runs
+            if query.kind == "charges":
+                found = runs.charges(query.pack_id, query.since, query.until, count, query.run_key, offset)
+                return [_charge_row(item) for item in found]
+            if query.kind == "readings":
+                return [
+                    _reading_row(item) for item in runs.readings(query.run_key, query.since, query.until, count, offset)
+                ]
+            if query.kind == "acts":
+                return [_event_row(event, packs) for event, packs in
+                        runs.all_events(query.run_key, query.since, query.until, query.skipped, count, offset)
+                        if query.pack_id is None or query.pack_id in packs]  # fmt: skip
+            return [_incident_row(item) for item in runs.incidents(query.since)
+                    if (query.until is None or item.at < query.until)
+                    and (query.pack_id is None or query.pack_id in item.packs)]  # fmt: skip
+
+    def health_of(self, pack: Pack, now: datetime) -> tuple[Health, tuple[LoggedCharge, ...]]:
+        """A pack's health by its log, and the log itself, newest first."""
+        with self._store.reading() as repository:
+            charges = repository.runs.charges(pack.id)
+        records = [item.record for item in reversed(charges)]
+        return health(pack, records, now.astimezone().date()), charges
+
+    def all_health(self, now: datetime) -> dict[str, Health]:
+        """The health of every pack in use."""
+        with self._store.reading() as repository:
+            charges = repository.runs.charges(since=now - timedelta(days=800))
+        by_pack: dict[str, list[ChargeRecord]] = {}
+        for item in reversed(charges):
+            by_pack.setdefault(item.pack_id, []).append(item.record)
+        today = now.astimezone().date()
+        return {pack.id: health(pack, by_pack.get(pack.id, []), today) for pack in self._desk.session().packs}
+
+    def full_since(self) -> dict[str, datetime]:
+        """Packs that lie full, with the moment since when by what was read of them."""
+        with self._store.reading() as repository:
+            return repository.full_since(self._desk.session().packs)
+
+    def report(self, begins: datetime, ends: datetime) -> Report:
+        """Everything of one day."""
+        with self._store.reading() as repository:
+            runs = [run for run in reversed(repository.runs.latest(500, begins)) if run.begun_at < ends]
+            told = tuple((run, repository.runs.events(run.key), repository.runs.observations(run.key)) for run in runs)
+            charges = tuple(reversed(repository.runs.charges(since=begins, until=ends)))
+            incidents = tuple(item for item in reversed(repository.runs.incidents(begins)) if item.at < ends)
+        return Report(begins, told, charges, incidents)
+
+    # ------------------------------------------------------------------ bringing in
+
+    def meaning(self, headings: Sequence[str]) -> dict[str, str] | None:
+        """What the pilot said before that these headings mean."""
+        with self._store.reading() as repository:
+            return repository.runs.column_meaning(headings)
+
+    def take_charges(
+        self, charges: Sequence[tuple[str, ChargeRecord]], headings: Sequence[str], meaning: Mapping[str, str]
+    ) -> int:
+        """Write charges of a file down, leaving out those that are here already. Returns how many are new."""
+        with self._store.writing() as repository:
+            repository.runs.keep_column_meaning(headings, meaning)
+            known = {(item.pack_id, item.record.at) for item in repository.runs.charges()}
+            new = [(tag, record) for tag, record in charges if (tag, record.at) not in known]
+            for tag, record in new:
+                repository.log_charge(tag, None, FILE, record)
+        return len(new)
+
+    def take_readings(
+        self, run_key: int, readings: Sequence[Observation], headings: Sequence[str], meaning: Mapping[str, str],
+        now: datetime,
+    ) -> int:  # fmt: skip
+        """Write readings of a file down with a run. Raises KeyError."""
+        with self._store.writing(changes_session=False) as repository:
+            repository.runs.get(run_key)
+            repository.runs.keep_column_meaning(headings, meaning)
+            for seen in readings:
+                repository.runs.observe(run_key, now, FILE, seen)
+        return len(readings)
+
+
+def _charge_row(item: LoggedCharge) -> dict[str, Any]:
+    record = item.record
+    return {
+        "at": record.at, "pack": item.pack_id, "run": item.run_key, "charge_mah": record.charge_mah,
+        "minutes": record.minutes, "rate_c": record.rate_c, "before_v": list(record.before_v),
+        "after_v": list(record.after_v), "resistance_mohm": list(record.resistance_mohm), "note": record.note,
+        "origin": item.origin,
+    }  # fmt: skip
+
+
+def _reading_row(item: KeptObservation) -> dict[str, Any]:
+    seen = item.seen
+    return {
+        "at": item.at, "run": item.run_key, "at_min": seen.at_min, "pack": seen.pack_id, "pack_v": seen.pack_v,
+        "current_a": seen.current_a, "charge_mah": seen.charge_mah, "cell_v": list(seen.cell_v),
+        "temperature_c": seen.temperature_c, "input_v": seen.input_v, "origin": item.origin, "by_hand": seen.by_hand,
+    }  # fmt: skip
+
+
+def _event_row(event: KeptEvent, packs: Sequence[str]) -> dict[str, Any]:
+    return {"at": event.at, "run": event.run_key, "packs": list(packs), "act": event.act, "state": event.state.value,
+            "skipped": event.skipped, "by": event.by, "note": event.note}  # fmt: skip
+
+
+def _incident_row(item: Incident) -> dict[str, Any]:
+    return {"at": item.at, "kind": item.kind, "packs": list(item.packs), "runs": [str(key) for key in item.runs],
+            "stopped": list(item.stopped), "note": item.note}  # fmt: skip

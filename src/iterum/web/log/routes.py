@@ -1,0 +1,158 @@
+"""Addresses of the Log page: filter, export, import, the day's report."""
+
+from collections.abc import Mapping, Sequence
+from datetime import date, datetime, time, timedelta, tzinfo
+from typing import Any
+
+from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response as AnyResponse
+
+from iterum.exchange.csv_table import csv_text
+from iterum.exchange.faults import BadInput, Fault
+from iterum.exchange.log_csv import (
+    CHARGE_MEANINGS,
+    READING_MEANINGS,
+    charges_from,
+    guessed,
+    observations_from,
+    read_table,
+)
+from iterum.services.logbook import PAGE, Query
+from iterum.web.context import desk, log_book, now, runs
+from iterum.web.run.views import run_page
+
+blueprint = Blueprint("log", __name__, url_prefix="/log", template_folder="templates")
+
+KINDS = (("charges", "Charges"), ("readings", "Readings"), ("acts", "Acts and skips"), ("incidents", "Incidents"))
+
+
+def _zone() -> tzinfo:
+    zone = now().astimezone().tzinfo
+    assert zone is not None  # astimezone gives one
+    return zone
+
+
+def _day(text: str | None) -> datetime | None:
+    """The first moment of a day; None for what is no date."""
+    try:
+        return datetime.combine(date.fromisoformat(text or ""), time(), _zone())
+    except ValueError:
+        return None
+
+
+def _query() -> Query:
+    args = request.args
+    until = _day(args.get("until"))
+    kind = args.get("kind", "charges")
+    return Query(
+        kind=kind if kind in dict(KINDS) else "charges",
+        pack_id=args.get("pack") or None,
+        since=_day(args.get("since")),
+        until=until + timedelta(days=1) if until else None,
+        run_key=args.get("run", type=int),
+        skipped=args.get("skipped") == "yes",
+    )
+
+
+@blueprint.get("")
+def page() -> str:
+    """Entries of one kind, the newest first, a page at a time."""
+    query, start = _query(), max(request.args.get("from", 0, type=int), 0)
+    rows = log_book().entries(query, PAGE + 1, start)
+    asked = {name: value for name, value in request.args.items() if value and name != "from"}
+    return render_template(
+        "log/page.html", kinds=KINDS, query=query, rows=rows[:PAGE], more=len(rows) > PAGE, start=start, step=PAGE,
+        asked=asked, args=request.args, packs=[pack.id for pack in desk().session().packs],
+    )  # fmt: skip
+
+
+@blueprint.get("/log.csv")
+def export() -> Response:
+    """All entries of one kind that the filter lets through, as CSV."""
+    query = _query()
+    rows = [{name: value.isoformat() if isinstance(value, datetime) else value for name, value in row.items()}
+            for row in log_book().entries(query, None)]  # fmt: skip
+    head = {"Content-Disposition": f"attachment; filename=iterum-{query.kind}.csv"}
+    return Response(csv_text(rows), mimetype="text/csv", headers=head)
+
+
+@blueprint.get("/report")
+def report() -> str:
+    """One day on one printable page, with its pictures."""
+    begins = _day(request.args.get("day")) or datetime.combine(now().astimezone().date(), time(), _zone())
+    told = log_book().report(begins, begins + timedelta(days=1))
+    session = desk().session()
+    cards = [(run, events, run_page(runs().look(run.key, run.ended_at or now()), session, run.ended_at or now()))
+             for run, events, _ in told.runs]  # fmt: skip
+    return render_template("log/report.html", told=told, cards=cards)
+
+
+# ---------------------------------------------------------------------------------------- bringing in
+
+
+def _import_page(
+    text: str = "",
+    headings: Sequence[str] = (),
+    meaning: Mapping[str, str] | None = None,
+    what: str = "charges",
+    faults: Sequence[Fault] = (),
+    sample: Sequence[Sequence[str]] = (),
+) -> str:
+    meanings = READING_MEANINGS if what.isdigit() else CHARGE_MEANINGS
+    return render_template(
+        "log/import.html", text=text, headings=headings, meaning=meaning or {}, meanings=meanings, what=what,
+        faults=faults, sample=sample, runs=runs().latest(30),
+    )  # fmt: skip
+
+
+@blueprint.get("/import")
+def import_page() -> str:
+    """Choose a file and what it holds."""
+    return _import_page()
+
+
+@blueprint.post("/import/columns")
+def columns() -> str | tuple[str, int]:
+    """What each column means: remembered, or guessed from its heading."""
+    upload = request.files.get("file")
+    raw = upload.read() if upload and upload.filename else request.form.get("text", "").encode()
+    what = request.form.get("what", "charges")
+    try:
+        headings, rows = read_table(raw)
+    except BadInput as bad:
+        return _import_page(raw.decode("utf-8", "replace"), what=what, faults=bad.faults), 422
+    meanings = READING_MEANINGS if what.isdigit() else CHARGE_MEANINGS
+    known = log_book().meaning(headings)
+    return _import_page(raw.decode("utf-8-sig"), headings, known or guessed(headings, meanings), what, (), rows[:4])
+
+
+@blueprint.post("/import")
+def take() -> str | AnyResponse | tuple[str, int]:
+    """Take the file in with these columns: all of it, or nothing and every fault."""
+    text, what = request.form.get("text", ""), request.form.get("what", "charges")
+    headings: list[str] = []
+    rows: list[list[str]] = []
+    meaning: dict[str, str] = {}
+    try:
+        headings, rows = read_table(text.encode())
+        meaning = {heading: request.form.get(f"m-{at}", "") for at, heading in enumerate(headings)}
+        told = _taken(what, headings, rows, meaning)
+    except BadInput as bad:
+        return _import_page(text, headings, meaning, what, bad.faults, rows[:4]), 422
+    flash(told)
+    return redirect(url_for("log.page"))
+
+
+def _taken(what: str, headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str]) -> str:
+    """Write it down; what was done, in words. Raises BadInput."""
+    chosen: Any = {name: value for name, value in meaning.items() if value}
+    if len(set(chosen.values())) < len(chosen):
+        raise BadInput([Fault("", "two columns have the same meaning; leave one out")])
+    if what.isdigit():
+        readings = observations_from(headings, rows, chosen, _zone())
+        count = log_book().take_readings(int(what), readings, headings, meaning, now())
+        return f"{count} readings are written down with that charge."
+    tags = {pack.id for pack in desk().session().packs}
+    charges = charges_from(headings, rows, chosen, _zone(), tags)
+    new = log_book().take_charges(charges, headings, meaning)
+    return f"{new} charges are written down, {len(charges) - new} were here already."

@@ -1,0 +1,234 @@
+"""Addresses of a run: take in hand, act, read back, record a check, read a file, check after, log."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
+
+from iterum.core.reasons import Unsafe
+from iterum.core.run import Act, Shown, State
+from iterum.core.watching import Alarm, Observation
+from iterum.devices.driver import LinkLost, Refused
+from iterum.services.running import TYPED, After, Changed
+from iterum.web.context import desk, now, runs
+from iterum.web.frame import go_back_to
+from iterum.web.run.views import reading_from_volts, run_page
+from iterum.wording import about
+
+blueprint = Blueprint("run", __name__, url_prefix="/run", template_folder="templates")
+
+RANGES = {"cells": (0, 14), "pack_v": (0.0, 65.0), "current_a": (0.0, 100.0), "end_v": (1.0, 5.0),
+          "charge_mah": (0.0, 200_000.0), "temperature_c": (-30.0, 120.0), "input_v": (0.0, 300.0)}  # fmt: skip
+
+
+def _page(key: int, status: int = 200, **more: Any) -> tuple[str, int]:
+    shown = run_page(runs().look(key, now()), desk().session(), now())
+    values = {"typed": {}, "faults": {}, "back": None, **more}
+    if shown.act is Act.READ_BACK and not values["typed"]:
+        read = runs().shown_by_charger(shown.look.run)
+        values["back"] = read
+        if read is not None:
+            values["typed"] = {name: "" if value is None else f"{value:g}" for name, value in vars(read).items()}
+    return render_template("run/page.html", shown=shown, **values), status
+
+
+@blueprint.post("")
+def begin() -> Response:
+    """Take a batch in hand."""
+    form = request.form
+    packs = form.getlist("packs")
+    current_a = form.get("current_a", type=float)
+    try:
+        key = runs().begin(packs, form.get("board") or None, form.get("channel", ""), current_a, now())
+    except Unsafe as refusal:
+        flash(f"Not taken in hand: {' '.join(about(item) for item in refusal.reasons)}", "care")
+        return redirect(go_back_to(form["back"]) if form.get("back") else url_for("charge.page"))
+    return redirect(url_for("run.page", key=key))
+
+
+@blueprint.get("/<int:key>")
+def page(key: int) -> tuple[str, int]:
+    """The step in hand, or the charge card."""
+    return _page(key)
+
+
+@blueprint.get("/<int:key>/live")
+def live(key: int) -> str:
+    """What changes by itself: figures, findings, the card. Asked for every two seconds."""
+    shown = run_page(runs().look(key, now()), desk().session(), now())
+    return render_template("run/live.html", shown=shown)
+
+
+@blueprint.get("/alarms")
+def alarms() -> str:
+    """What is wrong in any batch, for the sign on every page."""
+    found = runs().findings()
+    worst = max((list(Alarm).index(item.alarm) for item in found if item.alarm is not Alarm.NOTE), default=-1)
+    return render_template("run/alarms.html", found=found, worst=list(Alarm)[worst] if worst >= 0 else None)
+
+
+def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:
+    """Figures of the form that are there, and the faults of those that are none or out of range."""
+    found: dict[str, Any] = {}
+    faults = {}
+    for name in names:
+        text = request.form.get(name, "").strip().replace(",", ".")
+        if not text:
+            continue
+        low, high = RANGES[name]
+        try:
+            value = float(text)
+        except ValueError:
+            faults[name] = f"{text!r} is no number"
+            continue
+        if not low <= value <= high:
+            faults[name] = f"must be {low:g} to {high:g}, got {value:g}"
+        found[name] = int(value) if name == "cells" else value
+    return found, faults
+
+
+def _state() -> State:
+    """The state that whoever acts has seen."""
+    return State(request.form.get("expected", ""))
+
+
+def _changed(error: Changed) -> None:
+    flash(f"Meanwhile the batch is {error.run.state.value}. What you entered is kept in its log.", "care")
+
+
+def _try(act: Act, key: int, skipped: bool = False) -> None:
+    """Do an act and say in words what stood in its way."""
+    note = request.form.get("note", "").strip() or None
+    try:
+        runs().act(key, act, _state(), now(), note=note, skipped=skipped)
+    except Changed as error:
+        _changed(error)
+    except Unsafe as refusal:
+        flash(" ".join(about(item) for item in refusal.reasons), "care")
+    except LinkLost as error:
+        flash(f"The charger does not answer, so do it at the charger itself, then here again. ({error})", "care")
+    except Refused as error:
+        flash(f"The charger refuses: {error}.", "care")
+
+
+@blueprint.post("/<int:key>/act")
+def act(key: int) -> Response | tuple[str, int]:
+    """One act: done, or skipped, which is written down as a choice."""
+    try:
+        wanted = Act(request.form.get("act", ""))
+    except ValueError:
+        raise KeyError("act") from None
+    skipped = request.form.get("skip") == "yes"
+    run = runs().look(key, now()).run
+    if wanted is Act.INSPECT and not skipped and set(request.form.getlist("looked")) != set(run.packs):
+        faults = {"looked": "Look at every pack and tick it, or skip and say why."}
+        return _page(key, 422, faults=faults, looked=request.form.getlist("looked"))
+    if wanted is Act.INSPECT and skipped and not request.form.get("note", "").strip():
+        return _page(key, 422, faults={"note": "Say why it is skipped."})
+    _try(wanted, key, skipped)
+    return redirect(url_for("run.page", key=key))
+
+
+@blueprint.post("/<int:key>/read-back")
+def read_back(key: int) -> Response | tuple[str, int]:
+    """What the charger shows against the card; it does not go on while they differ."""
+    found, faults = _numbers(("cells", "pack_v", "current_a", "end_v"))
+    if faults:
+        return _page(key, 422, typed=request.form, faults=faults)
+    try:
+        runs().read_back(key, Shown(**found), _state(), now(), request.form.get("note", "").strip() or None)
+    except Unsafe as refusal:
+        return _page(key, 422, typed=request.form, differ=refusal.reasons)
+    except Changed as error:
+        _changed(error)
+    except LinkLost as error:
+        flash(f"The charger does not answer: {error}", "care")
+    except Refused as error:
+        flash(f"The charger refuses: {error}.", "care")
+    return redirect(url_for("run.page", key=key))
+
+
+@blueprint.post("/<int:key>/check")
+def check(key: int) -> Response | tuple[str, int]:
+    """A hand check: touched and looked at; what was read beside it is optional."""
+    found, faults = _numbers(("pack_v", "current_a", "charge_mah", "temperature_c", "input_v"))
+    by_id = {pack.id: pack for pack in desk().session().packs}
+    run = runs().look(key, now()).run
+    packs: dict[str, tuple[float, ...]] = {}
+    for tag in run.packs:
+        try:
+            packs[tag] = _volts_of(request.form, f"v-{tag}", by_id[tag].cells if tag in by_id else run.card.cells)
+        except ValueError as error:
+            faults[f"v-{tag}"] = str(error)
+    if faults:
+        return _page(key, 422, typed=request.form, faults=faults)
+    runs().observe(key, TYPED, Observation(0.0, by_hand=True, **found), now())
+    for tag, cells in packs.items():
+        if cells:
+            one = Observation(0.0, pack_v=sum(cells), cell_v=cells if len(cells) > 1 else (), pack_id=tag, by_hand=True)
+            runs().observe(key, TYPED, one, now())
+    runs().mark_seen(key, now())
+    flash("The check is written down.")
+    return redirect(url_for("run.page", key=key))
+
+
+def _volts_of(form: Mapping[str, str], name: str, cells: int) -> tuple[float, ...]:
+    """Volts of one pack, typed cell by cell or as a total. Raises ValueError."""
+    text = form.get(name, "").strip()
+    if not text:
+        return ()
+    words = text.replace(",", ".").split()
+    if len(words) == 1 and cells > 1:
+        total = float(words[0])
+        total = total / 100 if total > 100 else total
+        if not 0.5 * cells <= total <= 4.6 * cells:
+            raise ValueError(f"{total:g} V is no total of {cells} cells")
+        return (total,)
+    return reading_from_volts(text, cells)
+
+
+@blueprint.post("/<int:key>/seen")
+def seen(key: int) -> Response:
+    """Somebody has seen what is wrong: the sound stops, the finding stays."""
+    runs().mark_seen(key, now())
+    return redirect(url_for("run.page", key=key))
+
+
+@blueprint.post("/<int:key>/after")
+def after(key: int) -> Response | tuple[str, int]:
+    """Check each pack after its charge and write its log."""
+    run = runs().look(key, now()).run
+    found, faults = _numbers(("charge_mah",))
+    packs: dict[str, After] = {}
+    for tag in run.packs:
+        try:
+            volts = reading_from_volts(request.form.get(f"v-{tag}", ""), run.card.cells)
+            packs[tag] = After(volts, _ohms(request.form.get(f"r-{tag}", ""), run.card.cells))
+        except ValueError as error:
+            faults[f"v-{tag}"] = str(error)
+    skipped = request.form.get("skip") == "yes"
+    if not skipped and not faults and any(not item.cell_v for item in packs.values()):
+        faults["all"] = "Read every pack, or skip what you did not read: the charge is logged all the same."
+    if faults:
+        return _page(key, 422, typed=request.form, faults=faults)
+    note = request.form.get("note", "").strip() or None
+    try:
+        _, low = runs().check_after(key, _state(), now(), packs, found.get("charge_mah"), note, skipped)
+    except Changed as error:
+        _changed(error)
+        return redirect(url_for("run.page", key=key))
+    if low:
+        flash(f"More than 80 % went back into {', '.join(low)}: run too low. Shorten the timer, see Use.", "care")
+    flash("Logged. The packs are free again.")
+    return redirect(url_for("run.page", key=key))
+
+
+def _ohms(text: str, cells: int) -> tuple[float, ...]:
+    words = text.replace(",", ".").split()
+    if not words:
+        return ()
+    values = tuple(float(word) for word in words)
+    if len(values) != cells or any(not 0 < value < 1000 for value in values):
+        raise ValueError(f"resistance: one value in mOhm for each of {cells} cells")
+    return values

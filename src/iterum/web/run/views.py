@@ -1,0 +1,183 @@
+"""What the run page shows: the step in hand, the charge card, what is wrong."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from iterum.core.cautions import cautions_at
+from iterum.core.joining import even_out
+from iterum.core.kit import DEFAULT_LEAD_MOHM, find
+from iterum.core.packs import Pack, Reading
+from iterum.core.reasons import Reason, Unsafe, reason
+from iterum.core.run import LIVE, LOOKS, OPEN, SKIPPABLE, Act, State, next_act
+from iterum.core.session import Session
+from iterum.core.watching import Alarm, next_check_min
+from iterum.services.running import RunLook
+from iterum.store.runs import KeptEvent, KeptFinding
+from iterum.web.match.join import JoinStep, join_steps
+from iterum.web.pictures import charge_card
+
+STEPS = (
+    (Act.INSPECT, "Inspect"),
+    (Act.PLUG_IN, "Plug in"),
+    (Act.EVEN_OUT, "Even out"),
+    (Act.READ_BACK, "Set, read back"),
+    (Act.START, "Charge"),
+    (Act.CHECK, "Check after"),
+)
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step of the six: done, skipped, here, or to come."""
+
+    name: str
+    how: str
+
+
+@dataclass(frozen=True)
+class Wrong:
+    """A finding as the page says it."""
+
+    alarm: Alarm
+    what: Reason
+    do: Reason
+    since: datetime
+    seen: bool
+
+
+@dataclass(frozen=True)
+class RunPage:
+    """Everything the page shows of one run."""
+
+    look: RunLook
+    packs: tuple[Pack, ...]
+    steps: tuple[Step, ...]
+    act: Act | None
+    skippable: bool
+    cautions: tuple[str, ...]
+    looks: tuple[str, ...]
+    plugs: tuple[JoinStep, ...]
+    wait_s: float
+    wrong: tuple[Wrong, ...]
+    card: charge_card.ChargeCard | None
+    small: charge_card.ChargeCard | None
+    next_check_at: datetime | None
+    check_late: bool
+    full_at: datetime | None
+    put_in_mah: float | None
+    names: Mapping[str, str]
+
+    @property
+    def live(self) -> bool:
+        """Whether amps flow, or would if somebody went on."""
+        return self.look.run.state in LIVE
+
+    @property
+    def over(self) -> bool:
+        """Whether nobody has anything to do any more."""
+        return self.look.run.state not in OPEN
+
+
+def wrongs(findings: Sequence[KeptFinding]) -> tuple[Wrong, ...]:
+    """Findings as the page says them, the worst first."""
+    order = list(Alarm)
+    found = [
+        Wrong(item.alarm, Reason(item.code, item.numbers), reason(item.do), item.since, item.seen_at is not None)
+        for item in findings
+    ]
+    return tuple(sorted(found, key=lambda item: -order.index(item.alarm)))
+
+
+def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:
+    """Everything the page shows."""
+    run = look.run
+    by_id = {pack.id: pack for pack in session.packs}
+    packs = tuple(by_id[tag] for tag in run.packs if tag in by_id)
+    act = next_act(run.state)
+    plugs, wait_s = _joining(packs, look, session)
+    waited_s = (now - run.state_at).total_seconds() if run.state is State.PLUGGED_IN else 0.0
+    card = small = None
+    next_at = full_at = None
+    late = False
+    if run.expected is not None and look.outlook is not None and run.charging_at is not None:
+        seen = [item.seen for item in look.seen]
+        due_min = next_check_min(seen)
+        if run.state in LIVE:
+            next_at = now + timedelta(minutes=due_min - look.minute)
+            late = due_min < look.minute
+            full_at = now + timedelta(minutes=look.outlook.left_min)
+        begun = now - timedelta(minutes=look.minute) if run.state in LIVE else run.charging_at
+        drawn: dict[str, Any] = {"expected": run.expected, "seen": seen, "ahead": look.outlook, "minute": look.minute,
+                                 "charging_at": begun, "next_check_min": due_min}  # fmt: skip
+        card = charge_card.draw(**drawn)
+        small = charge_card.draw(**drawn, width=charge_card.PHONE_WIDTH)
+    put_in = [item.seen.charge_mah for item in look.seen if item.seen.charge_mah is not None]
+    board = find(session.kit.all_boards(), run.board)
+    channel = next((item for _, item in session.kit.channels() if item.id == run.channel), None)
+    return RunPage(
+        look=look,
+        packs=packs,
+        steps=_steps(run.state, look.events),
+        act=act,
+        skippable=act in SKIPPABLE,
+        cautions=cautions_at(act.value) if act else (),
+        looks=LOOKS,
+        plugs=plugs,
+        wait_s=max(wait_s - waited_s, 0.0),
+        wrong=wrongs(look.findings),
+        card=card,
+        small=small,
+        next_check_at=next_at,
+        check_late=late,
+        full_at=full_at,
+        put_in_mah=put_in[-1] if put_in else None,
+        names={
+            run.channel: (channel.name or channel.id) if channel else run.channel,
+            run.board or "": (board.name or board.id) if board else run.board or "",
+        },
+    )
+
+
+def _joining(packs: Sequence[Pack], look: RunLook, session: Session) -> tuple[tuple[JoinStep, ...], float]:
+    """The plugs in their order and how long to wait after the last, by the volts with which the packs came."""
+    if len(packs) < 2 or look.run.state not in (State.PLANNED, State.INSPECTED, State.PLUGGED_IN):
+        return (), 0.0
+    board = find(session.kit.all_boards(), look.run.board)
+    try:
+        evening = even_out(packs, session.rules, board.lead_mohm if board else DEFAULT_LEAD_MOHM)
+    except Unsafe:
+        return (), 0.0
+    return join_steps(evening, look.run.packs, session.rules), evening.settled_s or 0.0
+
+
+def _steps(state: State, events: Sequence[KeptEvent]) -> tuple[Step, ...]:
+    done = {event.act: event.skipped for event in events}
+    here = next_act(state)
+    found = []
+    for act, name in STEPS:
+        how = "skipped" if done.get(act.value) else "done" if act.value in done else ""
+        if act is here or (act is Act.START and state in LIVE):
+            how = "here"
+        found.append(Step(name, how))
+    return tuple(found)
+
+
+def reading_from_volts(text: str, cells: int) -> tuple[float, ...]:
+    """Cell volts typed in one field: "4.19 4,20 4.19 4.19", or 419 420 .... Raises ValueError with the mend."""
+    words = text.replace(";", " ").split()
+    if not words:
+        return ()
+    values = []
+    for word in words:
+        try:
+            value = float(word.replace(",", "."))
+        except ValueError:
+            raise ValueError(f"{word!r} is no number of volts") from None
+        values.append(value / 100 if value > 100 else value)
+    if len(values) != cells:
+        raise ValueError(f"one value for each of {cells} cells, got {len(values)}")
+    if any(not 0.5 <= value <= 4.6 for value in values):
+        raise ValueError("a cell has 0.5 to 4.6 V")
+    return Reading.of_cells(tuple(values)).cell_v

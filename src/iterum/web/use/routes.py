@@ -1,0 +1,69 @@
+"""Addresses of the Use page: amps against the chain, minutes to the reserve, the timer, and what a recharge says."""
+
+from dataclasses import replace
+from typing import Any
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
+
+from iterum.core.flight import USABLE_PART, Part, flight, timer_from_recharge
+from iterum.web.context import desk, log_book, now
+
+blueprint = Blueprint("use", __name__, url_prefix="/use", template_folder="templates")
+
+RANGES = {"average_a": (0.01, 1000.0), "peak_a": (0.01, 2000.0), "esc_a": (0.1, 2000.0), "esc_v": (1.0, 100.0),
+          "plug_a": (0.1, 2000.0), "reserve": (0.0, 80.0)}  # fmt: skip
+
+
+def _typed() -> tuple[dict[str, float], dict[str, str]]:
+    found, faults = {}, {}
+    for name, (low, high) in RANGES.items():
+        text = request.args.get(name, "").strip().replace(",", ".")
+        if not text:
+            continue
+        try:
+            value = float(text)
+        except ValueError:
+            faults[name] = f"{text!r} is no number"
+            continue
+        if not low <= value <= high:
+            faults[name] = f"must be {low:g} to {high:g}, got {value:g}"
+        found[name] = value
+    return found, faults
+
+
+@blueprint.get("")
+def page() -> str | tuple[str, int]:
+    """What a load does to a pack."""
+    session = desk().session()
+    by_id = {pack.id: pack for pack in session.packs}
+    pack = by_id.get(request.args.get("pack", "")) or next(iter(session.packs), None)
+    found, faults = _typed()
+    result: Any = None
+    again = None
+    if pack is not None and "average_a" in found and not faults:
+        parts = [Part("speed controller", found.get("esc_a"), found.get("esc_v")), Part("plug", found.get("plug_a"))]
+        usable = 1 - found["reserve"] / 100 if "reserve" in found else USABLE_PART
+        full_v = session.rules.full_v(pack.chemistry) * pack.cells
+        peak_a = max(found.get("peak_a", found["average_a"]), found["average_a"])
+        result = flight(pack, full_v, found["average_a"], peak_a, parts, usable)
+    if pack is not None and pack.timer_s:
+        _, charges = log_book().health_of(pack, now())
+        last = next((item.record for item in charges if item.record.charge_mah), None)
+        if last is not None and last.charge_mah:
+            again = (last, timer_from_recharge(pack, pack.timer_s, last.charge_mah))
+    answer = render_template("use/page.html", packs=session.packs, pack=pack, typed=request.args, faults=faults,
+                             result=result, again=again)  # fmt: skip
+    return (answer, 422) if faults else answer
+
+
+@blueprint.post("/timer")
+def timer() -> Response:
+    """Set a pack's flight timer."""
+    pack_id, timer_s = request.form.get("pack", ""), request.form.get("timer_s", 0, type=int)
+    pack = next((item for item in desk().session().packs if item.id == pack_id), None)
+    if pack is None or not 10 <= timer_s <= 36_000:
+        raise KeyError("pack")
+    desk().save_pack(replace(pack, timer_s=timer_s, reading=None), pack.id, now())
+    flash(f"Timer of {pack.id}: {timer_s // 60}:{timer_s % 60:02}.")
+    return redirect(url_for("use.page", pack=pack.id))
