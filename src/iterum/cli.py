@@ -375,7 +375,8 @@ def _address(text: str) -> tuple[str, int]:
 @click.argument("file", type=click.Path(), required=False)
 @click.option("--port", default=DEFAULT_PORT, show_default=True, type=click.IntRange(0, 65535), help="0: any free one.")
 @click.option("--speed", default=1.0, show_default=True, type=click.FloatRange(0.1, 3600), help="Time-lapse.")
-def sim_charger(file: str | None, port: int, speed: float) -> None:
+@click.option("--until-input-ends", is_flag=True, help="Stop when standard input is closed, as by a parent that ends.")
+def sim_charger(file: str | None, port: int, speed: float, until_input_ends: bool) -> None:
     """A simulated charger and cell checker for the packs and kit of a session file, or of the demo."""
     try:
         session = _load(file) if file else demo_session()
@@ -394,9 +395,13 @@ def sim_charger(file: str | None, port: int, speed: float) -> None:
     sys.stdout.flush()
     server.start()
     try:
-        threading.Event().wait()
+        if until_input_ends:
+            sys.stdin.read()
+        else:
+            threading.Event().wait()
     except KeyboardInterrupt:
-        server.close()
+        pass
+    server.close()
 
 
 def _refuse_taken_port(port: int) -> None:

@@ -19,6 +19,10 @@ LOSS = 0.85
 """Of the Wh that leave a pack, what reaches another through a charger. Common practice, no source: 80-90 %."""
 
 
+LEAST_PAIR_WH = 1.0
+"""Less than this is not worth the plugging."""
+
+
 class Way(StrEnum):
     """Which way a pack must go."""
 
@@ -168,7 +172,7 @@ def _pairs(todo: Sequence[Gap], kit: Kit) -> tuple[Pair, ...]:
     for taker in takers:
         for giver in givers:
             charger = _runs_from(giver, taker, kit)
-            if charger and giver.move_wh * LOSS >= taker.move_wh:
+            if charger and giver.move_wh * LOSS >= taker.move_wh >= LEAST_PAIR_WH:
                 found.append(Pair(giver.pack, taker.pack, charger.id, taker.move_wh / LOSS))
                 givers.remove(giver)
                 break

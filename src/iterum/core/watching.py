@@ -18,6 +18,8 @@ CHECK_EVERY_MIN = 10.0
 """Touch every pack about every ten minutes."""
 BAND_V = 0.04
 """V per cell that a reading may stand off the expected curve."""
+WIDENS_V = 0.02
+"""A pack that went on with its cells apart, to be balanced alone, may not get this much wider."""
 OVER_CARE, OVER_STOP = 1.10, 1.25
 """mAh in, as a part of what was missing at most."""
 LATE_CARE = 1.15
@@ -70,7 +72,7 @@ class Expected:
 
     t_min, cell_v, current_a, charge_mah : along the curve. low_min, high_min : when it may be full by what the meter
     left open. end_v : full volts per cell. timer_min : the safety timer. stop_input_v : under it the source must not
-    go. air_c : air temperature, where it was read.
+    go. air_c : air temperature, where it was read. spread_v : between the cells as they went on, known already.
     """
 
     cells: int
@@ -86,6 +88,7 @@ class Expected:
     dialled_a: float
     stop_input_v: float | None = None
     air_c: float | None = None
+    spread_v: float = 0.0
 
     @property
     def minutes(self) -> float:
@@ -108,7 +111,13 @@ class Finding:
 
 
 def expect(
-    result: Charge, cells: int, end_v: float, timer_min: float, stop_input_v: float | None = None, points: int = 80
+    result: Charge,
+    cells: int,
+    end_v: float,
+    timer_min: float,
+    stop_input_v: float | None = None,
+    spread_v: float = 0.0,
+    points: int = 80,
 ) -> Expected:
     """The prediction of `charge` as the watch needs it, thinned to about so many points. end_v per cell."""
     trace = result.trace
@@ -133,6 +142,7 @@ def expect(
         timer_min=timer_min,
         dialled_a=result.current_a,
         stop_input_v=stop_input_v,
+        spread_v=spread_v,
     )
 
 
@@ -196,7 +206,7 @@ def findings(
     last_heard_min : when the charger was last read, where it is read at all.
     """
     found = [
-        *_cells(seen),
+        *_cells(expected, seen),
         *_packs(expected, seen),
         *_volts(expected, seen),
         *_charge(expected, seen),
@@ -221,8 +231,8 @@ def _last(seen: Sequence[Observation], name: str) -> Observation | None:
     return next((item for item in reversed(seen) if getattr(item, name) not in (None, ())), None)
 
 
-def _cells(seen: Sequence[Observation]) -> Iterator[Finding]:
-    """A cell that lags behind the others of its board."""
+def _cells(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """A cell that lags behind the others of its board, more than it did as it went on."""
     item = _last([one for one in seen if one.pack_id is None], "cell_v")
     if item is None or len(item.cell_v) < 2:
         return
@@ -232,10 +242,11 @@ def _cells(seen: Sequence[Observation]) -> Iterator[Finding]:
     lags = middle_v - low_v >= high_v - middle_v
     cell = item.cell_v.index(low_v if lags else high_v) + 1
     code = "watch_cell_lags" if lags else "watch_cell_leads"
-    if spread_v > SPREAD_STOP_V + 1e-9:
-        yield _finding(Alarm.STOP, code, "do_stop_and_measure", cell=cell, spread_v=spread_v, limit_v=SPREAD_STOP_V)
-    elif spread_v > SPREAD_LOOK_V + 1e-9:
-        yield _finding(Alarm.CARE, code, "do_watch_cell", cell=cell, spread_v=spread_v, limit_v=SPREAD_LOOK_V)
+    stop_v, look_v = (max(limit, expected.spread_v + WIDENS_V) for limit in (SPREAD_STOP_V, SPREAD_LOOK_V))
+    if spread_v > stop_v + 1e-9:
+        yield _finding(Alarm.STOP, code, "do_stop_and_measure", cell=cell, spread_v=spread_v, limit_v=stop_v)
+    elif spread_v > look_v + 1e-9:
+        yield _finding(Alarm.CARE, code, "do_watch_cell", cell=cell, spread_v=spread_v, limit_v=look_v)
 
 
 def _packs(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:

@@ -34,8 +34,21 @@ class Bench:
 
 def start_bench(speed: float) -> Bench:
     """Start the simulated charger on a free port and wait until it says where it listens."""
-    command = [sys.executable, "-m", "iterum", "sim-charger", "--port", "0", "--speed", str(speed)]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)  # noqa: S603 (our own command)
+    command = [
+        sys.executable,
+        "-m",
+        "iterum",
+        "sim-charger",
+        "--port",
+        "0",
+        "--speed",
+        str(speed),
+        "--until-input-ends",
+    ]
+    # Its input stays open as long as we live, so that it ends with us however we end.
+    process = subprocess.Popen(  # noqa: S603 (our own command)
+        command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    )
     assert process.stdout is not None  # it was asked for
     told = process.stdout.readline()
     return Bench(process, int(told.split(",")[0].rpartition(":")[2]))

@@ -181,3 +181,7 @@ class LineChecker:
             return tuple(float(volts) for volts in values["cell_v"].split(","))
         except (KeyError, ValueError) as error:
             raise LinkLost(f"the answer makes no sense: {error}") from error
+
+    def close(self) -> None:
+        """Let go of the connection."""
+        self.client.close()

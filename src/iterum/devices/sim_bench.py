@@ -167,7 +167,8 @@ class SimBench:
         elif kind == "sag":
             channel.sag_v = number if number is not None else 3.0
         elif kind == "lag" and channel.packs:
-            self.packs[channel.packs[0]].lagging_cell = int(number if number is not None else 2) - 1
+            for tag in channel.packs:  # balance leads join the same cell of all
+                self.packs[tag].lagging_cell = int(number if number is not None else 2) - 1
         elif kind == "hot" and channel.packs:
             self.packs[channel.packs[0]].hot = True
         else:

@@ -1,9 +1,11 @@
 """The simulated charger and cell checker as servers of the line protocol, in a process of their own."""
 
+import socket
 import socketserver
 import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Any
 
 from iterum.core.session import Session
@@ -60,7 +62,8 @@ class SimServer(socketserver.ThreadingTCPServer):
         self.shutdown()
         self.server_close()
         for connection in list(self._open):
-            connection.close()
+            with suppress(OSError):
+                connection.shutdown(socket.SHUT_RDWR)
 
     def answer(self, line: bytes) -> bytes | None:
         """The answer to one line; None while the link is lost on purpose."""

@@ -40,6 +40,7 @@ class Links:
         self._store, self._timeout_s = store, timeout_s
         self._lock = threading.Lock()
         self._chargers: dict[tuple[str, int], LineCharger] = {}
+        self._checkers: dict[tuple[str, int], LineChecker] = {}
         self._links: dict[tuple[str, str, int], Link] = {}
         self.latest: dict[str, tuple[ChannelReading, datetime]] = {}
         """By channel of the kit: what it showed last, and when."""
@@ -58,7 +59,7 @@ class Links:
         Raises LinkLost when it does not answer.
         """
         if kind == CHECKER:
-            LineChecker(host, port, self._timeout_s).client.ask("HELLO")
+            self._checker(host, port).client.ask("HELLO")
             device, identity = Device(kind, host, port, "checker", {}), None
         else:
             identity = self._driver(host, port).identify()
@@ -114,8 +115,12 @@ class Links:
         """The cell checker, where there is one."""
         for device in self.devices():
             if device.kind == CHECKER:
-                return LineChecker(device.host, device.port, self._timeout_s)
+                return self._checker(device.host, device.port)
         return None
+
+    def _checker(self, host: str, port: int) -> LineChecker:
+        with self._lock:
+            return self._checkers.setdefault((host, port), LineChecker(host, port, self._timeout_s))
 
     def read_all(self, now: datetime) -> None:
         """Read every channel of every charger; one that does not answer is noted as lost and asked again next time."""
@@ -134,8 +139,8 @@ class Links:
 
     def close(self) -> None:
         """Let go of every connection."""
-        for driver in self._chargers.values():
-            driver.close()
+        for client in (*self._chargers.values(), *self._checkers.values()):
+            client.close()
 
 
 def _key(device: Device) -> tuple[str, str, int]:

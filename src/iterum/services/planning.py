@@ -41,6 +41,8 @@ class Follow:
 
     batches: tuple[PlannedBatch, ...]
     now_min: float
+    tell: bool = True
+    """Whether to say what changes; not where there was no plan, only batches in hand."""
 
 
 def make_plan(
@@ -64,7 +66,7 @@ def make_plan(
     plan = planner.plan()
     if isinstance(planner, Replanner):
         changed = changes(planner.kept.to_come, plan.batches[len(planner.kept.fixed) :])
-        return Answer(plan, explain(planner.problem, plan), (), changed)
+        return Answer(plan, explain(planner.problem, plan), (), changed if follow and follow.tell else ())
     relaxed: list[Relaxed] = []
     until = max(begun + seconds, perf_counter() + (1 - SEARCH_PART) * seconds)
     widened = bottlenecks(planner.problem, plan) if plan.batches else iter(())

@@ -238,7 +238,8 @@ class RunDesk:
         settles = session.rules.join_order is JoinOrder.SETTLE_THEN_BALANCE
         result = charge(members, setup, session.rules, run.current_a, settle_first=settles)
         end_v = session.rules.full_v(members[0].chemistry)
-        return expect(result, members[0].cells, end_v, run.card.timer_min, setup.feed.charger.input_min_v)
+        stop_v, spread_v = setup.feed.charger.input_min_v, _spread(members)
+        return expect(result, members[0].cells, end_v, run.card.timer_min, stop_v, spread_v)
 
     def read_back(self, key: int, shown: Shown, expected: State, now: datetime, note: str | None = None) -> KeptRun:
         """Compare what the charger shows with the card, and go on where they agree. Raises Unsafe with each cause."""
@@ -444,6 +445,13 @@ def _volts(pack: Pack) -> tuple[float, ...]:
 def _as_it_went_on(pack: Pack, run: KeptRun) -> Pack:
     volts = run.before_v.get(pack.id, ())
     return replace(pack, reading=Reading.of_cells(volts)) if volts else pack
+
+
+def _spread(members: Sequence[Pack]) -> float:
+    """Volts between the cells of a board as it starts: balance leads join cell 1 with cell 1."""
+    cells = [_volts(pack) for pack in members]
+    means = [sum(column) / len(column) for column in zip(*cells, strict=False)]
+    return max(means) - min(means) if means else 0.0
 
 
 def _settings(run: KeptRun) -> Settings:

@@ -47,7 +47,8 @@ def _groups() -> str:
         if kept and waits and batch["end_min"] > 0:
             ahead.append((batch, kept.made_at + timedelta(minutes=batch["start_min"])))
     by_time = sorted(ahead, key=lambda item: item[1])
-    return render_template("charge/groups.html", placed=desk().placed(), in_hand=in_hand, ahead=by_time[:8])
+    placed = [item for item in desk().placed() if not held & {pack.id for pack in item.packs}]
+    return render_template("charge/groups.html", placed=placed, in_hand=in_hand, ahead=by_time[:8])
 
 
 @blueprint.post("/keep")

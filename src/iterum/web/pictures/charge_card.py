@@ -134,7 +134,8 @@ def _clock(begun: datetime, last_min: float, along: Scale, width: float) -> tupl
     minute = -(local.minute + local.second / 60) % step
     found = []
     while minute <= last_min:
-        found.append((along(minute), (local + timedelta(minutes=minute)).strftime("%H:%M")))
+        if LEFT <= along(minute) <= width - RIGHT - 16:
+            found.append((along(minute), (local + timedelta(minutes=minute)).strftime("%H:%M")))
         minute += step
     return tuple(found)
 

@@ -8,6 +8,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.planning.search import Prefer
 from iterum.core.reasons import Unsafe
+from iterum.core.run import OPEN
 from iterum.exchange.results import batches_from
 from iterum.services.planning import Follow, PlanJob, locked, moved, true_batches
 from iterum.store.repository import KeptPlan
@@ -17,6 +18,8 @@ from iterum.wording import about
 
 blueprint = Blueprint("plan", __name__, url_prefix="/plan", template_folder="templates")
 
+LONGEST = timedelta(days=2)
+"""Batches in hand are not older than this."""
 SECONDS = (2.0, 5.0, 20.0)
 COMPARE = "compare"
 PREFERENCES = {
@@ -72,6 +75,12 @@ def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -
         in_hand = runs().since(kept.made_at, now())
         batches = true_batches(kept, in_hand, session, now()) if in_hand else batches_from(kept.document)
         follow = Follow(batches, (now() - starts_at) / timedelta(minutes=1))
+    else:
+        in_hand = [item for item in runs().since(starts_at - LONGEST, starts_at) if item[0].state in OPEN]
+        if in_hand:
+            nothing = KeptPlan(starts_at, preferences[0].value, {"batches": []}, desk().revision())
+            batches = true_batches(nothing, in_hand, desk().session_at(starts_at), starts_at)
+            follow = Follow(batches, 0.0, tell=False)
     return PlanJob(
         desk().session_at(starts_at), preferences, seconds, now(), desk().revision(), follow, desk().keep_plan
     )

@@ -65,7 +65,10 @@ def alarms() -> str:
     """What is wrong in any batch, for the sign on every page."""
     found = runs().findings()
     worst = max((list(Alarm).index(item.alarm) for item in found if item.alarm is not Alarm.NOTE), default=-1)
-    return render_template("run/alarms.html", found=found, worst=list(Alarm)[worst] if worst >= 0 else None)
+    worst_alarm = list(Alarm)[worst] if worst >= 0 else None
+    first = next((item for item in found if item.alarm is worst_alarm), None)
+    about_run = runs().look(first.run_key, now()).run if first else None
+    return render_template("run/alarms.html", found=found, worst=worst_alarm, first=first, run=about_run)
 
 
 def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:

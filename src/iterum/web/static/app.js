@@ -44,7 +44,7 @@
       volume.connect(sound.destination);
       tone.start();
       tone.stop(sound.currentTime + 0.9);
-      if (navigator.vibrate) { navigator.vibrate(urgent ? [300, 100, 300] : 200); }
+      if (navigator.vibrate && navigator.userActivation && navigator.userActivation.hasBeenActive) { navigator.vibrate(urgent ? [300, 100, 300] : 200); }
     } catch (error) { /* no sound here: the sign and the title still show */ }
   }
   function alarm() {

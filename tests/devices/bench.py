@@ -1,0 +1,66 @@
+"""A simulated bench whose time is given in, served on a free port: for every test that needs a charger."""
+
+import threading
+from contextlib import contextmanager
+from datetime import timedelta
+
+from iterum.demo import demo_session
+from iterum.devices.sim_server import SimServer
+from iterum.services.desk import Desk
+from iterum.services.links import CHARGER, CHECKER, Links
+from iterum.services.running import RunDesk
+from iterum.store.database import Store
+from tests.conftest import NOON
+
+
+class Clock:
+    """One clock for the bench and for Iterum."""
+
+    def __init__(self, begins=NOON):
+        self.begins, self.seconds = begins, 0.0
+
+    def __call__(self):
+        return self.begins + timedelta(seconds=self.seconds)
+
+    def monotonic(self):
+        return self.seconds
+
+
+@contextmanager
+def served(clock, session=None, port=0):
+    server = SimServer(session or demo_session(), "127.0.0.1", port, 1.0, clock.monotonic)
+    thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.01}, daemon=True)
+    thread.start()
+    try:
+        yield server
+    finally:
+        server.close()
+        thread.join()
+
+
+class Field:
+    """A store with the demo, a bench, and a watch that looks when it is told to."""
+
+    def __init__(self, folder, clock, server):
+        self.clock, self.server = clock, server
+        self.store = Store(folder / "field.sqlite3")
+        self.desk = Desk(self.store)
+        if self.desk.revision() == 0:
+            self.desk.write(demo_session(), clock())
+        self.links = Links(self.store, timeout_s=0.5)
+        channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
+        self.links.add(CHARGER, "127.0.0.1", server.port, channels)
+        self.links.add(CHECKER, "127.0.0.1", server.port, channels)
+        self.runs = RunDesk(self.store, self.desk, self.links)
+
+    def pass_time(self, minutes, step_s=15.0):
+        """Let time pass for both, looking every `step_s`; returns what was newly found."""
+        found = []
+        for _ in range(round(minutes * 60 / step_s)):
+            self.clock.seconds += step_s
+            found += self.runs.watch(self.clock())
+        return found
+
+    def close(self):
+        self.links.close()
+        self.store.close()

@@ -1,0 +1,217 @@
+"""Batches in hand against a simulated charger: every act, every finding that it can bring about, loss and return."""
+
+import pytest
+
+from iterum.core.packs import Condition
+from iterum.core.reasons import Unsafe
+from iterum.core.run import Act, Shown, State
+from iterum.core.watching import Observation
+from iterum.devices.driver import LinkLost, Refused
+from iterum.services.running import CHARGER, ITERUM, TYPED, After, Changed
+from tests.devices.bench import Clock, Field, served
+
+PACKS = ("P-08", "P-11", "P-06")
+
+
+@pytest.fixture
+def clock():
+    return Clock()
+
+
+@pytest.fixture
+def field(tmp_path, clock):
+    with served(clock) as server:
+        found = Field(tmp_path, clock, server)
+        yield found
+        found.close()
+
+
+def begun(field, packs=PACKS, board="Six", channel="Twin-1"):
+    return field.runs.begin(packs, board, channel, None, field.clock())
+
+
+def brought_to(field, key, state):
+    """Every step in turn, as a careful pilot does it."""
+    runs, clock = field.runs, field.clock
+    ways = {
+        State.PLANNED: Act.INSPECT,
+        State.INSPECTED: Act.PLUG_IN,
+        State.PLUGGED_IN: Act.EVEN_OUT,
+        State.READ_BACK: Act.START,
+    }
+    while (run := runs.look(key, clock()).run).state is not state:
+        if run.state is State.EVENED_OUT:
+            runs.read_back(key, runs.shown_by_charger(run), run.state, clock())
+        else:
+            runs.act(key, ways[run.state], run.state, clock())
+        field.pass_time(1)
+    return run
+
+
+def test_from_plan_to_log_and_the_log_agrees_with_the_simulator(field):
+    key = begun(field)
+    brought_to(field, key, State.CHARGING)
+    for _ in range(12):
+        field.pass_time(5)
+        field.runs.observe(key, TYPED, Observation(0, by_hand=True), field.clock())
+        if field.runs.look(key, field.clock()).run.state is State.DONE:
+            break
+    look = field.runs.look(key, field.clock())
+    assert look.run.state is State.DONE
+    assert look.events[-1].by == CHARGER
+    told = field.server.bench.log[-1].split()
+    assert told[:2] == ["done", "Twin-1"]
+    volts = {tag: After(field.links.checker().check(tag)) for tag in PACKS}
+    field.runs.check_after(key, State.DONE, field.clock(), volts, None)
+    with field.store.reading() as repository:
+        logged = repository.runs.charges(run_key=key)
+    assert sum(item.record.charge_mah for item in logged) == pytest.approx(float(told[2]), abs=1)
+    assert {item.pack_id for item in logged} == set(PACKS)
+    after = {pack.id: pack.reading.cell_v for pack in field.desk.session().packs if pack.id in PACKS}
+    assert all(min(cells) > 4.1 for cells in after.values())
+    assert field.server.bench.channels["Twin-1"].packs == []
+
+
+def test_what_is_in_use_cannot_be_taken_twice(field):
+    begun(field)
+    with pytest.raises(Unsafe) as caught:
+        begun(field, ("P-08", "P-05"))
+    assert {item.code for item in caught.value.reasons} == {"pack_busy", "channel_busy", "board_busy"}
+    with pytest.raises(Unsafe, match="pack_unfit"):
+        begun(field, ("T-03",), None, "Twin-2")
+    with pytest.raises(Unsafe, match="run_amps_over"):
+        field.runs.begin(("P-05",), None, "Twin-2", 9.0, field.clock())
+    with pytest.raises(KeyError):
+        begun(field, ("P-99",), None, "Twin-2")
+
+
+def test_a_skip_is_kept_as_one_and_who_comes_late_is_told_and_keeps_the_note(field):
+    key = begun(field)
+    field.runs.act(key, Act.INSPECT, State.PLANNED, field.clock(), note="in a hurry", skipped=True)
+    with pytest.raises(Changed) as caught:
+        field.runs.act(key, Act.INSPECT, State.PLANNED, field.clock(), note="P-08 has a scratch")
+    assert caught.value.run.state is State.INSPECTED
+    events = field.runs.look(key, field.clock()).events
+    assert [(event.act, event.skipped, event.note) for event in events] == [
+        ("inspect", True, "in a hurry"), ("note to inspect", False, "P-08 has a scratch")]  # fmt: skip
+
+
+def test_reading_back_refuses_a_wrong_count_and_does_not_go_on(field):
+    key = begun(field)
+    brought_to(field, key, State.EVENED_OUT)
+    field.server.bench.fault("count", "Twin-1", "-1")
+    run = field.runs.look(key, field.clock()).run
+    with pytest.raises(Unsafe, match="back_count"):
+        field.runs.read_back(key, field.runs.shown_by_charger(run), run.state, field.clock())
+    assert field.runs.look(key, field.clock()).run.state is State.EVENED_OUT
+    with pytest.raises(Unsafe, match="back_missing"):
+        field.runs.read_back(key, Shown(4), run.state, field.clock())
+
+
+def found_codes(found):
+    return {item.what.code for item in found}
+
+
+@pytest.mark.parametrize(
+    ("fault", "value", "code"),
+    [("lag", "3", "watch_cell_lags"), ("hot", None, "watch_hot"), ("sag", "14", "watch_source_low")],
+)
+def test_a_fault_is_found_and_what_must_stop_is_stopped(field, fault, value, code):
+    key = begun(field)
+    brought_to(field, key, State.CHARGING)
+    field.server.bench.fault(fault, "Twin-1", value)
+    found = field.pass_time(14)
+    assert code in found_codes(found)
+    look = field.runs.look(key, field.clock())
+    assert look.run.state is State.STOPPED
+    assert ITERUM in {event.by for event in look.events}
+    assert field.server.bench.channels["Twin-1"].current_a == 0.0
+
+
+def test_a_charge_without_a_fault_brings_only_the_hand_check(field):
+    key = begun(field)
+    brought_to(field, key, State.CHARGING)
+    assert found_codes(field.pass_time(18)) == {"watch_check_due"}
+    assert field.runs.findings()
+    field.runs.observe(key, TYPED, Observation(0, by_hand=True), field.clock())
+    field.pass_time(0.5)
+    assert field.runs.findings() == ()
+
+
+def test_nothing_is_missed_while_the_link_is_lost(field):
+    key = begun(field)
+    brought_to(field, key, State.CHARGING)
+    field.pass_time(2)
+    field.server.bench.fault("link", "", "120")
+    found = field.pass_time(1.75)
+    assert "silent" in found_codes(found)
+    assert field.links.links()[0].lost
+    field.pass_time(1)
+    assert field.links.links()[0].lost is None
+    assert "silent" not in {item.code for item in field.runs.findings()}
+    look = field.runs.look(key, field.clock())
+    assert look.run.state is State.CHARGING
+    assert look.seen[-1].seen.charge_mah == pytest.approx(field.server.bench.channels["Twin-1"].charge_mah, rel=0.1)
+
+
+def test_a_charge_that_ends_while_nobody_listens_is_brought_to_its_end_after(field):
+    key = begun(field)
+    brought_to(field, key, State.CHARGING)
+    field.server.bench.fault("link", "", "3600")
+    field.pass_time(59, 60)
+    assert field.runs.look(key, field.clock()).run.state is State.CHARGING
+    field.pass_time(3, 30)
+    assert field.runs.look(key, field.clock()).run.state is State.DONE
+
+
+def test_a_charger_that_vanishes_cannot_be_started_and_says_so(tmp_path, clock):
+    with served(clock) as server:
+        field = Field(tmp_path, clock, server)
+        key = begun(field)
+        brought_to(field, key, State.READ_BACK)
+        port = server.port
+    with pytest.raises(LinkLost):
+        field.runs.act(key, Act.START, State.READ_BACK, clock())
+    assert field.runs.look(key, clock()).run.state is State.READ_BACK
+    with served(clock, port=port), pytest.raises(Refused):  # a new one at the same place, with nothing plugged in
+        field.runs.act(key, Act.START, State.READ_BACK, clock())
+    field.close()
+
+
+def test_pausing_takes_its_minutes_out_of_the_charge(field):
+    key = begun(field)
+    brought_to(field, key, State.CHARGING)
+    start = field.runs.look(key, field.clock()).minute
+    field.runs.act(key, Act.PAUSE, State.CHARGING, field.clock())
+    field.pass_time(30)
+    assert field.runs.look(key, field.clock()).minute == pytest.approx(start)
+    field.runs.act(key, Act.RESUME, State.PAUSED, field.clock())
+    field.pass_time(5)
+    assert field.runs.look(key, field.clock()).minute == pytest.approx(start + 5)
+
+
+def test_an_incident_stops_keeps_apart_and_is_written_down(field):
+    key = begun(field)
+    brought_to(field, key, State.CHARGING)
+    other = begun(field, ("T-01", "T-07"), "Four", "Twin-2")
+    incident = field.runs.incident("swelling", [key, other], ["P-11"], "it went soft", field.clock())
+    assert incident.stopped == ("Twin-1",)
+    assert field.runs.look(key, field.clock()).run.state is State.STOPPED
+    assert field.runs.look(other, field.clock()).run.state is State.DROPPED
+    conditions = {pack.id: pack.condition for pack in field.desk.session().packs}
+    assert conditions["P-11"] is Condition.DAMAGED
+    assert conditions["P-08"] is Condition.OK
+    with field.store.reading() as repository:
+        assert repository.runs.incidents()[0].note == "it went soft"
+    field.runs.incident("number", [], ["P-06"], None, field.clock())
+    assert next(p.condition for p in field.desk.session().packs if p.id == "P-06") is Condition.OK
+
+
+def test_more_than_eighty_percent_back_in_is_told(field):
+    with field.store.reading() as repository:
+        pack = next(pack for pack in repository.packs() if pack.id == "P-10")
+    key = field.runs.begin(("P-10",), None, "Small-1", None, field.clock())
+    brought_to(field, key, State.CHARGING)
+    field.runs.act(key, Act.FINISH, State.CHARGING, field.clock())
+    _, low = field.runs.check_after(key, State.DONE, field.clock(), {}, 0.81 * pack.capacity_ah * 1000, skipped=True)
+    assert low == ("P-10",)
