@@ -26,9 +26,9 @@ class _Silent(WSGIRequestHandler):
 
 
 @contextmanager
-def running(database: Path, clock: Callable[[], datetime]) -> Iterator[str]:
+def running(database: Path, clock: Callable[[], datetime], watch: bool = False, speed: float = 1.0) -> Iterator[str]:
     """The application served from a thread; gives its address."""
-    app = create_app(database, clock)
+    app = create_app(database, clock, watch=watch, speed=speed)
     server = make_server("127.0.0.1", 0, app, threaded=True, request_handler=_Silent)
     thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True)
     thread.start()
@@ -38,6 +38,9 @@ def running(database: Path, clock: Callable[[], datetime]) -> Iterator[str]:
         server.shutdown()
         thread.join()
         server.server_close()
+        if watch:
+            app.extensions["iterum"]["watch"].stop()
+        app.extensions["iterum"]["links"].close()
         app.extensions["iterum"]["desk"].close()
 
 

@@ -48,9 +48,10 @@ class Field:
         if self.desk.revision() == 0:
             self.desk.write(demo_session(), clock())
         self.links = Links(self.store, timeout_s=0.5)
-        channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
-        self.links.add(CHARGER, "127.0.0.1", server.port, channels)
-        self.links.add(CHECKER, "127.0.0.1", server.port, channels)
+        if not self.links.devices():
+            channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
+            self.links.add(CHARGER, "127.0.0.1", server.port, channels)
+            self.links.add(CHECKER, "127.0.0.1", server.port, channels)
         self.runs = RunDesk(self.store, self.desk, self.links)
 
     def pass_time(self, minutes, step_s=15.0):

@@ -139,8 +139,10 @@ class Links:
 
     def close(self) -> None:
         """Let go of every connection."""
-        for client in (*self._chargers.values(), *self._checkers.values()):
-            client.close()
+        for charger in self._chargers.values():
+            charger.close()
+        for checker in self._checkers.values():
+            checker.close()
 
 
 def _key(device: Device) -> tuple[str, str, int]:

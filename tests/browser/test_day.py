@@ -1,0 +1,219 @@
+"""A whole day at the bench in the browser, against the simulated charger in time-lapse; and two browsers at once."""
+
+import re
+import shutil
+import time
+from datetime import timedelta
+
+import pytest
+from playwright.sync_api import expect
+
+from iterum.core.run import State
+from iterum.services.desk import Desk
+from iterum.services.links import CHARGER, CHECKER, Links
+from iterum.services.running import RunDesk
+from iterum.store.database import Store
+from tests.browser.bench import running
+from tests.conftest import NOON
+from tests.devices.bench import served
+
+
+class Clock:
+    """The machine's own time for bench and server alike, put forward by the test instead of waiting."""
+
+    def __init__(self):
+        self.begun, self.ahead_s = time.monotonic(), 0.0
+
+    def monotonic(self):
+        return time.monotonic() - self.begun + self.ahead_s
+
+    def __call__(self):
+        return NOON + timedelta(seconds=self.monotonic())
+
+
+class Place:
+    """A bench, a server that watches it, and a look into what both hold."""
+
+    def __init__(self, address, bench, store, clock):
+        self.address, self.bench, self.store, self.clock = address, bench, store, clock
+        self.links = Links(store)
+        self.runs = RunDesk(store, Desk(store), self.links)
+
+    def pass_time(self, minutes, until=lambda: False):
+        """Put the clock forward bit by bit, looking at every charge as the server does, until something is so."""
+        for _ in range(round(minutes * 4)):
+            if until():
+                return
+            self.clock.ahead_s += 15
+            self.runs.watch(self.clock())
+
+    def run(self, key):
+        return self.runs.look(key, self.clock()).run
+
+
+@pytest.fixture
+def place(tmp_path, demo_file):
+    clock = Clock()
+    path = tmp_path / "demo.sqlite3"
+    shutil.copy(demo_file, path)
+    with served(clock) as bench:
+        store = Store(path)
+        found = Place("", bench, store, clock)
+        channels = tuple(channel.id for _, channel in Desk(store).session().kit.channels())
+        found.links.add(CHARGER, "127.0.0.1", bench.port, channels)
+        found.links.add(CHECKER, "127.0.0.1", bench.port, channels)
+        with running(path, clock, watch=True) as found.address:
+            yield found
+        found.links.close()
+        store.close()
+
+
+def take_in_hand(page, place):
+    """Take the next planned batch in hand and bring it to charging, step by step, as a careful pilot does."""
+    page.goto(f"{place.address}/charge")
+    page.get_by_role("button", name=re.compile("^Take in hand")).first.click()
+    page.wait_for_url("**/run/*")
+    for box in page.locator("[name=looked]").all():
+        box.check()
+    page.get_by_role("button", name="All looked at").click()
+    page.get_by_role("button", name="All plugged in").click()
+    expect(page.locator(".run-state")).to_have_text("plugged in")
+    place.pass_time(20)
+    page.goto(page.url)
+    page.get_by_role("button", name="They have evened out").click()
+    page.get_by_role("button", name="Compare with the card").click()
+    page.get_by_role("button", name=re.compile("^Start ")).click()
+    expect(page.locator(".run-state")).to_have_text("charging")
+    return int(page.url.rstrip("/").rsplit("/", 1)[1])
+
+
+def measured_and_planned(page, place):
+    """Measure with the checker, look at the match, plan."""
+    page.goto(f"{place.address}/measure?pack=P-02")
+    page.get_by_role("button", name=re.compile("Read it with the checker")).click()
+    volts = [f"{value:.2f}" for value in place.bench.bench.check("P-02")]
+    assert [box.input_value() for box in page.locator("[data-digits]").all()] == volts
+    page.locator("#next").click()
+    page.goto(f"{place.address}/match?class=lipo-4S")
+    expect(page.locator("svg").first).to_be_visible()
+    page.goto(f"{place.address}/plan")
+    page.get_by_label("Search for").select_option("2.0")
+    page.locator("#primary").click()
+    expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
+
+
+def one_cell_lags(page, place, key):
+    """It is found, said and stopped."""
+    with place.bench.lock:
+        place.bench.bench.fault("lag", place.run(key).channel, "2")
+    place.pass_time(20, lambda: place.run(key).state is State.STOPPED)
+    page.goto(f"{place.address}/run/{key}")
+    expect(page.locator(".run-state")).to_have_text("stopped")
+    expect(page.get_by_label("What was done")).to_contain_text("Cell 2 lags")
+
+
+def one_incident(page, place, key):
+    """Stopped, kept apart, written down, and planned again without it."""
+    hurt = place.run(key).packs[0]
+    page.locator("#wrong").click()
+    page.get_by_role("link", name="A pack swells, smells or is hot").click()
+    page.get_by_label(hurt, exact=True).check()
+    page.get_by_label(re.compile("What happened")).fill("soft on one side")
+    page.get_by_role("button", name=re.compile("Stop, keep apart")).click()
+    expect(page.get_by_text(re.compile(r"Written down \d"))).to_be_visible()
+    for _ in range(40):
+        page.goto(f"{place.address}/plan")
+        if page.get_by_role("heading", name="What changed").count():
+            break
+        page.wait_for_timeout(500)
+    expect(page.get_by_label("Left out")).to_contain_text(hurt)
+    assert hurt not in page.locator(".todos").inner_text()
+
+
+def off_and_logged(page, place, key):
+    """Read every pack after its charge and write the log."""
+    page.goto(f"{place.address}/run/{key}")
+    for tag in place.run(key).packs:
+        cells = place.bench.bench.check(tag)
+        page.get_by_label(f"Cells of {tag} after, V").fill(" ".join(f"{value:.2f}" for value in cells))
+    page.get_by_role("button", name="Write the log").click()
+    expect(page.locator(".run-state")).to_have_text("checked after")
+
+
+def test_a_whole_day(open_page, place):
+    page = open_page()
+    page.set_default_timeout(15_000)
+    measured_and_planned(page, place)
+    keys = [take_in_hand(page, place) for _ in range(3)]
+    assert len({place.run(key).channel for key in keys}) == 3  # three batches at once
+    live = [key for key in keys if place.run(key).state is State.CHARGING]
+    one_cell_lags(page, place, live[-1])
+    one_incident(page, place, live[0])
+    place.pass_time(300, lambda: all(place.run(key).state in (State.DONE, State.STOPPED) for key in keys))
+    for key in keys:
+        off_and_logged(page, place, key)
+
+    with place.store.reading() as repository:  # the log agrees with what the simulator says it did
+        logged = {key: sum(item.record.charge_mah for item in repository.runs.charges(run_key=key)) for key in keys}
+    for key in keys:
+        channel = place.run(key).channel
+        ends = [line.split() for line in place.bench.bench.log if line.startswith(("done", "stop"))]
+        told_mah = [float(words[-1]) for words in ends if words[1] == channel]
+        assert logged[key] == pytest.approx(told_mah[-1], rel=0.01, abs=30)
+    page.goto(f"{place.address}/log")
+    expect(page.locator(".log-table tbody tr")).to_have_count(sum(len(place.run(key).packs) for key in keys))
+    page.goto(f"{place.address}/log?kind=incidents")
+    expect(page.get_by_text("soft on one side")).to_be_visible()
+    page.goto(f"{place.address}/log/report")
+    expect(page.locator(".report-card svg")).to_have_count(3)
+    page.goto(f"{place.address}/put-away")
+    expect(page.get_by_role("heading", name="On the channels")).to_be_visible()
+
+
+def test_two_browsers_on_one_batch_and_neither_loses_what_the_other_entered(open_page, place):
+    one, two = open_page(), open_page()
+    key = place.runs.begin(("P-08", "P-11"), "Four", "Twin-1", None, NOON)
+    for page in (one, two):
+        page.goto(f"{place.address}/run/{key}")
+    for box in one.locator("[name=looked]").all():
+        box.check()
+    one.get_by_role("button", name="All looked at").click()
+    two.get_by_text("Skip the look").click()
+    two.get_by_label("Why").fill("P-08 has a scratch")
+    two.get_by_role("button", name="Skip it, and write that down").click()
+    expect(two.get_by_text("Meanwhile the batch is inspected. What you entered is kept")).to_be_visible()
+    expect(two.get_by_label("What was done")).to_contain_text("P-08 has a scratch")
+    events = place.runs.look(key, place.clock()).events
+    assert [event.act for event in events] == ["inspect", "note to inspect"]
+    assert not events[0].skipped
+
+    for act in ("All plugged in",):
+        one.get_by_role("button", name=act).click()
+    one.get_by_text("Go on before they have settled").click()
+    one.get_by_label("Why").fill("checked before")
+    one.get_by_role("button", name="Skip it, and write that down").click()
+    one.get_by_role("button", name="Compare with the card").click()
+    one.get_by_role("button", name=re.compile("^Start ")).click()
+    expect(one.locator(".run-state")).to_have_text("charging")
+    two.goto(f"{place.address}/run/{key}")
+    one.get_by_label("Warmest pack").fill("24")
+    two.get_by_label("Warmest pack").fill("25")
+    one.locator("#record-check").click()
+    two.locator("#record-check").click()
+    expect(two.get_by_text("The check is written down.")).to_be_visible()
+    checks = [item.seen.temperature_c for item in place.runs.look(key, place.clock()).seen if item.seen.by_hand]
+    assert sorted(checks) == [24.0, 25.0]
+
+
+def test_what_to_do_is_there_although_the_server_is_gone(open_page, tmp_path, demo_file):
+    shutil.copy(demo_file, tmp_path / "demo.sqlite3")
+    page = open_page()
+    with running(tmp_path / "demo.sqlite3", lambda: NOON) as address:
+        page.goto(f"{address}/measure")
+    page.problems = []
+    page.keyboard.press("!")
+    dialog = page.locator("#wrong-offline")
+    expect(dialog).to_be_visible()
+    dialog.get_by_text("A pack swells, smells or is hot").click()
+    expect(dialog.get_by_text("Step back and watch for smoke")).to_be_visible()
+    page.problems = []
