@@ -7,9 +7,12 @@ from pathlib import Path
 import pytest
 
 from iterum.cli import main
+from iterum.core.cautions import CAUTIONS
 from iterum.core.chemistry import CHEMISTRIES
+from iterum.core.reasons import Reason
+from iterum.core.run import diagram
 from iterum.exchange.faults import schema
-from iterum.wording import LIMIT_NAMES
+from iterum.wording import LIMIT_NAMES, sentence
 
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text()
@@ -62,3 +65,16 @@ def test_lock_files_hold_hashes_and_no_addresses():
         text = path.read_text()
         assert "://" not in text
         assert text.count("==") <= text.count("--hash=sha256:")
+
+
+def test_the_diagram_of_the_run_is_that_of_its_table():
+    assert f"```mermaid\n{diagram()}\n```" in (ROOT / "docs/run.md").read_text()
+
+
+@pytest.mark.parametrize("caution", CAUTIONS, ids=lambda item: item.code)
+def test_every_caution_stands_in_the_docs_with_where_it_shows_and_on_what_it_rests(caution):
+    row = next(
+        line for line in (ROOT / "docs/cautions.md").read_text().splitlines() if sentence(Reason(caution.code)) in line
+    )
+    assert all(str(where) in row for where in caution.where)
+    assert caution.rests_on in row

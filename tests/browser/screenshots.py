@@ -6,13 +6,17 @@ from datetime import datetime
 from pathlib import Path
 
 from iterum.core.planning.search import Prefer
+from iterum.core.run import Act, State
+from iterum.core.watching import Observation
 from iterum.demo import load_demo
 from iterum.exchange.results import plan_document
 from iterum.services.desk import Desk
 from iterum.services.planning import make_plan
+from iterum.services.running import TYPED
 from iterum.store.database import Store
 from iterum.store.repository import KeptPlan
 from tests.browser.bench import PHONE, WIDE, chromium, running
+from tests.devices.bench import Clock, Field, served
 
 FOLDER = Path(__file__).parents[2] / "docs" / "screenshots"
 MORNING = datetime(2026, 6, 13, 8, 47).astimezone()
@@ -28,6 +32,9 @@ VIEWS = {
     "plan": ("/plan?batch=4", WIDE, "day"),
     "plan-phone": ("/plan", PHONE, "day"),
     "plan-sheet": ("/plan/sheet", WIDE, "day"),
+    "put-away": ("/put-away", WIDE, "day"),
+    "run": ("/run/1", WIDE, "day"),
+    "run-phone": ("/run/1", PHONE, "day"),
     "join": ("/match/join?packs=P-04&packs=P-02&packs=P-07&packs=P-01&packs=P-03&packs=P-08", WIDE, "day"),
     "what-if": ("/what-if?a_count=10&a_label_c=75&b_label_c=75&b_v=3.85&rate=2&charge_c=2", WIDE, "day"),
     "packs": ("/packs", WIDE, "day"),
@@ -40,6 +47,7 @@ TALL = {"dial", "plan"}
 
 def main(names: list[str]) -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
+    wanted = names or list(VIEWS)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "demo.sqlite3"
         store = Store(path)
@@ -50,15 +58,49 @@ def main(names: list[str]) -> None:
             document = plan_document(answer.plan, answer.whys, answer.relaxed)
             desk.keep_plan(KeptPlan(MORNING, prefer.value, document, desk.revision()))
         store.close()
-        with running(path, lambda: MORNING) as address, chromium() as browser:
-            for name in names or VIEWS:
-                where, size, theme = VIEWS[name]
-                page = browser.new_page(viewport=size)
-                page.context.add_cookies([{"name": "theme", "value": theme, "url": address}])
-                page.goto(address + where)
-                page.evaluate("document.fonts.ready")
-                page.screenshot(path=FOLDER / f"{name}.png", animations="disabled", full_page=name in TALL)
-                page.close()
+        with running(path, lambda: MORNING) as address:
+            take([name for name in wanted if not name.startswith("run")], address)
+        with tempfile.TemporaryDirectory() as other:
+            take_run([name for name in wanted if name.startswith("run")], Path(other))
+
+
+def take(names: list[str], address: str) -> None:
+    with chromium() as browser:
+        for name in names:
+            where, size, theme = VIEWS[name]
+            page = browser.new_page(viewport=size)
+            page.context.add_cookies([{"name": "theme", "value": theme, "url": address}])
+            page.goto(address + where)
+            page.evaluate("document.fonts.ready")
+            page.wait_for_timeout(300)
+            page.screenshot(path=FOLDER / f"{name}.png", animations="disabled", full_page=name in TALL)
+            page.close()
+
+
+def take_run(names: list[str], folder: Path) -> None:
+    """A batch on the simulated bench, 14 minutes in, with one hand check behind it."""
+    clock = Clock(MORNING)
+    with served(clock) as server:
+        field = Field(folder, clock, server)
+        key = field.runs.begin(("P-01", "P-02", "P-07", "P-08"), "Six", "Twin-1", None, clock())
+        for act, state in (
+            (Act.INSPECT, State.PLANNED),
+            (Act.PLUG_IN, State.INSPECTED),
+            (Act.EVEN_OUT, State.PLUGGED_IN),
+        ):
+            field.runs.act(key, act, state, clock())
+            field.pass_time(2)
+        run = field.runs.look(key, clock()).run
+        field.runs.read_back(key, field.runs.shown_by_charger(run), run.state, clock())
+        field.runs.act(key, Act.START, State.READ_BACK, clock())
+        field.pass_time(8)
+        node_v = server.bench.channels["Twin-1"].node_v
+        for tag, off_v in (("P-01", 0.01), ("P-02", -0.02), ("P-07", 0.02), ("P-08", 0.0)):
+            field.runs.observe(key, TYPED, Observation(0, pack_v=node_v + off_v, pack_id=tag, by_hand=True), clock())
+        field.pass_time(6)
+        with running(folder / "field.sqlite3", clock) as address:
+            take(names, address)
+        field.close()
 
 
 if __name__ == "__main__":

@@ -1,0 +1,64 @@
+"""Logs of other programs: any separator, columns as the pilot says, every fault with its line, nothing half taken."""
+
+from datetime import UTC, datetime, timedelta, timezone
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from iterum.core.health import ChargeRecord
+from iterum.core.watching import Observation
+from iterum.exchange.csv_table import csv_text
+from iterum.exchange.faults import BadInput
+from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, guessed, observations_from, read_table
+
+ZONE = timezone(timedelta(hours=1))
+MEANING = {"Akku": "pack", "Zeit": "at", "mAh": "charge_mah", "U": "after_v"}
+TEXT = "Akku;Zeit;mAh;U;Rest\nP-01;13.06.2026 09:40;812,5;4.19 4.20 4.19 4.19;x\nP-02;2026-06-13 10:05;;;\n"
+
+
+def test_a_table_is_taken_with_the_columns_the_pilot_names():
+    headings, rows = read_table(TEXT.encode("utf-8-sig"))
+    taken = charges_from(headings, rows, MEANING, ZONE, {"P-01", "P-02"})
+    at = datetime(2026, 6, 13, 9, 40, tzinfo=ZONE)
+    assert taken[0] == ("P-01", ChargeRecord(at, 812.5, after_v=(4.19, 4.20, 4.19, 4.19)))
+    assert taken[1] == ("P-02", ChargeRecord(at + timedelta(minutes=25)))
+
+
+def test_every_fault_is_told_with_its_line_and_nothing_is_taken():
+    headings, rows = read_table(b"Akku,Zeit,mAh\nP-01,teatime,many\nX-9,2026-06-13 10:00,5\nP-01,,1\n")
+    with pytest.raises(BadInput) as caught:
+        charges_from(headings, rows, MEANING, ZONE, {"P-01"})
+    assert [fault.place for fault in caught.value.faults] == ["line 2, Zeit", "line 2, mAh", "line 3", "line 4"]
+    with pytest.raises(BadInput, match="which column is the pack tag"):
+        charges_from(headings, rows, {"Zeit": "at"}, ZONE, {"P-01"})
+
+
+@pytest.mark.parametrize("raw", [b"", b"one,line", b"a,a\n1,2", b"\xff\xfe", b"x" * 4_000_001])
+def test_what_is_no_table_is_refused(raw):
+    with pytest.raises(BadInput):
+        read_table(raw)
+
+
+def test_readings_come_with_minutes_or_seconds_in_the_order_of_time():
+    headings, rows = read_table(b"t,v,a\n120,15.2,5.4\n60,15.1,5.4\n")
+    taken = observations_from(headings, rows, {"t": "at_s", "v": "pack_v", "a": "current_a"}, ZONE)
+    assert taken == [Observation(1.0, pack_v=15.1, current_a=5.4), Observation(2.0, pack_v=15.2, current_a=5.4)]
+    with pytest.raises(BadInput, match="time since the start"):
+        observations_from(headings, rows, {"v": "pack_v"}, ZONE)
+
+
+records = st.builds(
+    ChargeRecord, st.datetimes(datetime(2020, 1, 1), datetime(2040, 1, 1), timezones=st.just(UTC)).map(lambda t: t.replace(microsecond=0)),
+    *[st.none() | st.floats(0, 9999).map(lambda v: round(v, 2))] * 3, *[st.lists(st.floats(0.5, 4.6).map(lambda v: round(v, 2)), max_size=6).map(tuple)] * 3,
+    st.none() | st.text(st.characters(codec="ascii", exclude_categories=["C"]), min_size=1, max_size=20).map(str.strip).filter(lambda t: t and not t.startswith("'")),
+)  # fmt: skip
+
+
+@given(st.lists(st.tuples(st.sampled_from(["P-01", "=danger"]), records), min_size=1, max_size=4))
+def test_our_own_export_is_read_again_without_a_loss(charges):
+    rows = [{"pack": tag, **{name: list(v) if isinstance(v, tuple) else v.isoformat() if name == "at" else v for name, v in vars(record).items()}}
+            for tag, record in charges]  # fmt: skip
+    headings, cells = read_table(csv_text(rows).encode())
+    again = charges_from(headings, cells, guessed(headings, CHARGE_MEANINGS), UTC, {"P-01", "=danger"})
+    assert again == charges
