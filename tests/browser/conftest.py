@@ -4,6 +4,12 @@ import shutil
 
 import pytest
 
+from iterum.core.run import Act, State
+from iterum.core.watching import Observation
+from iterum.services.desk import Desk
+from iterum.services.links import Links
+from iterum.services.running import TYPED, RunDesk
+from iterum.store.database import Store
 from tests.browser.bench import PHONE, WIDE, chromium, running
 from tests.conftest import NOON
 
@@ -18,6 +24,28 @@ def browser():
 def address(tmp_path, demo_file):
     shutil.copy(demo_file, tmp_path / "demo.sqlite3")
     with running(tmp_path / "demo.sqlite3", lambda: NOON) as found:
+        yield found
+
+
+@pytest.fixture
+def address_with_runs(tmp_path, demo_file):
+    """The demo with a batch that charges, one to be inspected, and one to be checked after."""
+    path = tmp_path / "demo.sqlite3"
+    shutil.copy(demo_file, path)
+    store = Store(path)
+    runs = RunDesk(store, Desk(store), Links(store))
+    keys = [runs.begin(packs, board, channel, None, NOON) for packs, board, channel in (
+        (("P-08", "P-11"), "Four", "Twin-1"), (("T-01",), None, "Twin-2"), (("P-12",), None, "Small-1"))]  # fmt: skip
+    for key in (keys[0], keys[2]):
+        state = State.PLANNED
+        for act in (Act.INSPECT, Act.PLUG_IN, Act.EVEN_OUT, Act.READ_BACK, Act.START):
+            state = runs.act(key, act, state, NOON, skipped=act is Act.READ_BACK).state
+    seen = Observation(0, pack_v=15.6, current_a=3.6, charge_mah=10, cell_v=(3.90, 3.90, 3.90, 3.85), by_hand=True)
+    runs.observe(keys[0], TYPED, seen, NOON)
+    runs.watch(NOON)
+    runs.act(keys[2], Act.STOP, State.CHARGING, NOON)
+    store.close()
+    with running(path, lambda: NOON) as found:
         yield found
 
 

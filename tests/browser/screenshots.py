@@ -2,6 +2,7 @@
 
 import sys
 import tempfile
+import time
 from datetime import datetime
 from pathlib import Path
 
@@ -98,7 +99,8 @@ def take_run(names: list[str], folder: Path) -> None:
         for tag, off_v in (("P-01", 0.01), ("P-02", -0.02), ("P-07", 0.02), ("P-08", 0.0)):
             field.runs.observe(key, TYPED, Observation(0, pack_v=node_v + off_v, pack_id=tag, by_hand=True), clock())
         field.pass_time(6)
-        with running(folder / "field.sqlite3", clock) as address:
+        with running(folder / "field.sqlite3", clock, watch=True) as address:
+            time.sleep(2.5)  # until the watch has looked
             take(names, address)
         field.close()
 

@@ -91,7 +91,8 @@ class Links:
 
     def links(self) -> tuple[Link, ...]:
         """Every device as it was last met."""
-        return tuple(self._links.get(_key(device), Link(device)) for device in self.devices())
+        known = self._links
+        return tuple(replace(known.get(_key(device), Link(device)), device=device) for device in self.devices())
 
     def _keep(self, link: Link) -> Link:
         with self._lock:

@@ -1,0 +1,334 @@
+"""The pages of the run, the log and what follows, without a browser, against the simulated bench."""
+
+import io
+import re
+from datetime import timedelta
+
+import pytest
+
+from iterum.core.packs import Condition
+from iterum.core.run import Act, State
+from iterum.core.watching import Observation
+from iterum.services.links import CHARGER, CHECKER
+from iterum.services.running import TYPED
+from tests.conftest import NOON
+from tests.devices.bench import Clock, served
+from tests.web.test_pages import Visitor
+
+PACKS = ("P-08", "P-11", "P-06")
+
+
+class Bench:
+    """The demo with a simulated charger, its clock, and a visitor."""
+
+    def __init__(self, app, server, clock):
+        self.found, self.server, self.clock = app.extensions["iterum"], server, clock
+        self.found["clock"] = clock
+        self.runs, self.desk, self.links = self.found["runs"], self.found["desk"], self.found["links"]
+        channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
+        self.links.add(CHARGER, "127.0.0.1", server.port, channels)
+        self.links.add(CHECKER, "127.0.0.1", server.port, channels)
+        self.visitor = Visitor(app)
+
+    def pass_time(self, minutes):
+        for _ in range(round(minutes * 4)):
+            self.clock.seconds += 15
+            self.runs.watch(self.clock())
+
+    def begin(self, packs=PACKS, board="Six", channel="Twin-1"):
+        answer = self.visitor.post("/run", packs=list(packs), board=board, channel=channel)
+        return int(re.search(r'action="/run/(\d+)/', answer.text)[1])
+
+    def act(self, key, act, **more):
+        return self.visitor.post(f"/run/{key}/act", act=act, expected=self.state(key).value, **more).text
+
+    def state(self, key):
+        return self.runs.look(key, self.clock()).run.state
+
+    def charging(self, **more):
+        key = self.begin(**more)
+        self.act(key, "inspect", looked=list(self.runs.look(key, NOON).run.packs))
+        self.act(key, "plug in")
+        self.act(key, "even out", skip="yes", note="they were level")
+        shown = self.runs.shown_by_charger(self.runs.look(key, NOON).run)
+        self.visitor.post(
+            f"/run/{key}/read-back",
+            expected="evened out",
+            cells=str(shown.cells),
+            pack_v=str(shown.pack_v),
+            current_a=str(shown.current_a),
+        )
+        self.act(key, "start")
+        assert self.state(key) is State.CHARGING
+        return key
+
+
+@pytest.fixture
+def bench(demo_app):
+    clock = Clock()
+    with served(clock) as server:
+        found = Bench(demo_app, server, clock)
+        yield found
+        found.links.close()
+
+
+class TestRun:
+    def test_inspection_is_of_every_pack_and_a_skip_needs_its_reason(self, bench):
+        key = bench.begin()
+        page = bench.act(key, "inspect", looked=["P-08"])
+        assert "Look at every pack and tick it" in page
+        assert 'value="P-08" checked' in page
+        assert "Say why it is skipped." in bench.act(key, "inspect", skip="yes")
+        assert bench.state(key) is State.PLANNED
+        bench.act(key, "inspect", looked=list(PACKS))
+        assert "Main lead of P-08" in bench.visitor.get(f"/run/{key}").text
+
+    def test_waiting_is_asked_for_and_what_is_typed_is_compared(self, bench):
+        key = bench.begin()
+        bench.act(key, "inspect", looked=list(PACKS))
+        page = bench.act(key, "plug in")
+        assert "Until what flows between them has died down" in page
+        bench.clock.seconds += 3600
+        assert "They have settled" in bench.visitor.get(f"/run/{key}").text
+        bench.act(key, "even out")
+        page = bench.visitor.post(
+            f"/run/{key}/read-back", expected="evened out", cells="3", pack_v="15.48", current_a="54", end_v="4.35"
+        ).text
+        for text in ("It shows 3 cells, the card says 4", "Too much: set it again", "Wrong chemistry", 'value="54"'):
+            assert text in page
+        assert bench.state(key) is State.EVENED_OUT
+        page = bench.visitor.post(f"/run/{key}/read-back", expected="evened out", cells="many", pack_v="-3").text
+        assert "&#39;many&#39; is no number" in page
+        assert "must be 0 to 65, got -3" in page
+
+    def test_a_charge_is_shown_checked_paused_and_stopped(self, bench):
+        key = bench.charging()
+        bench.pass_time(6)
+        live = bench.visitor.get(f"/run/{key}/live").text
+        assert "Charge card: minute 6" in live
+        assert "read just now" in live
+        bench.visitor.post(
+            f"/run/{key}/check",
+            expected="charging",
+            temperature_c="24",
+            **{"v-P-08": "15.72", "v-P-11": "392 393 392 393"},
+        )
+        seen = bench.runs.look(key, bench.clock()).seen
+        assert [item.seen.pack_id for item in seen if item.seen.by_hand] == [None, "P-08", "P-11"]
+        answer = bench.visitor.post(f"/run/{key}/check", expected="charging", temperature_c="hot", **{"v-P-08": "99"})
+        assert answer.status_code == 422
+        assert 'value="hot"' in answer.text
+        assert "is no total of 4 cells" in answer.text
+        bench.act(key, "pause")
+        assert bench.server.bench.channels["Twin-1"].current_a == 0
+        bench.act(key, "resume")
+        assert "stopped" in bench.act(key, "stop")
+
+    def test_what_is_wrong_shows_on_every_page_until_it_is_over(self, bench):
+        key = bench.charging()
+        bench.pass_time(12)
+        sign = bench.visitor.get("/run/alarms").text
+        assert "Twin-1, P-08, P-11, P-06: No hand on the packs for" in sign
+        assert 'data-unseen="1"' in sign
+        assert 'hx-get="/run/alarms"' in bench.visitor.get("/kit").text
+        bench.visitor.post(f"/run/{key}/check", expected="charging")
+        bench.pass_time(0.5)
+        assert 'data-worst=""' in bench.visitor.get("/run/alarms").text
+
+    def test_checked_after_it_is_in_the_log_and_the_packs_are_measured(self, bench):
+        key = bench.charging()
+        bench.pass_time(40)
+        assert bench.state(key) is State.DONE
+        page = bench.visitor.post(f"/run/{key}/after", expected="done", **{"v-P-08": "4.19 4.2"}).text
+        assert "one value for each of 4 cells, got 2" in page
+        assert "Read every pack" in bench.visitor.post(f"/run/{key}/after", expected="done").text
+        volts = {f"v-{tag}": "419 419 420 419" for tag in PACKS}
+        page = bench.visitor.post(
+            f"/run/{key}/after", expected="done", note="all well", **volts, **{"r-P-08": "6 6 6.1 6"}
+        ).text
+        assert "Logged. The packs are free again." in page
+        page = bench.visitor.get(f"/log?run={key}").text
+        assert page.count("all well") == 3
+        after = {pack.id: pack for pack in bench.desk.session().packs}
+        assert after["P-08"].reading.cell_v == (4.19, 4.19, 4.20, 4.19)
+        assert after["P-08"].resistance_mohm == (6, 6, 6.1, 6)
+        assert "full since" in bench.visitor.get("/put-away").text
+        assert "by the log" not in bench.visitor.get("/packs/health?id=P-08").text
+        assert "4.19 4.19 4.20 4.19" in bench.visitor.get("/packs/health?id=P-08").text
+
+    def test_what_is_in_hand_and_what_cannot_be_is_said_on_charge(self, bench):
+        bench.begin()
+        page = bench.visitor.post("/run", packs=["P-08"], channel="Twin-2", board="").text
+        assert "P-08 is in another batch that is not over." in page
+        assert "1 in hand" in bench.visitor.get("/charge").text
+        assert bench.visitor.get("/run/999").status_code == 404
+
+    def test_a_lost_charger_is_said_and_nothing_is_pretended(self, bench):
+        key = bench.begin()
+        bench.act(key, "inspect", looked=list(PACKS))
+        with bench.server.lock:
+            bench.server.bench.fault("link", "", "9999")
+        page = bench.act(key, "plug in")
+        assert bench.state(key) is State.INSPECTED
+        assert "does not answer" in page
+
+
+class TestSomethingWrong:
+    def test_it_stops_keeps_apart_writes_down_and_plans_again(self, bench):
+        bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
+        bench.found["plan_desk"].job.wait(10)
+        key = bench.charging()
+        bench.pass_time(2)
+        page = bench.visitor.get("/wrong?see=swelling").text
+        assert re.search(rf'name="runs" value="{key}" checked', page)
+        page = bench.visitor.post("/wrong", see="swelling", runs=str(key), packs="P-11", note="soft").text
+        assert "Stopped: Twin-1." in page
+        assert bench.state(key) is State.STOPPED
+        assert next(p.condition for p in bench.desk.session().packs if p.id == "P-11") is Condition.DAMAGED
+        bench.found["plan_desk"].job.wait(10)
+        document = bench.desk.latest_plan().document
+        assert "P-11" not in {tag for batch in document["batches"] for tag in batch["packs"]}
+        assert "soft" in bench.visitor.get("/log?kind=incidents").text
+        assert bench.visitor.post("/wrong", see="flood").status_code == 404
+
+    def test_the_acts_are_in_every_page_for_when_the_server_is_gone(self, bench):
+        for path in ("/kit", "/nowhere"):
+            assert "Get everyone back, upwind." in bench.visitor.get(path).text
+
+
+class TestReplanFromTheRun:
+    def test_what_runs_stays_what_was_not_begun_is_still_to_come(self, bench):
+        bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
+        bench.found["plan_desk"].job.wait(10)
+        first = bench.desk.latest_plan().document["batches"][0]
+        bench.charging(packs=first["packs"], board=first["board"] or "", channel=first["channel"])
+        bench.pass_time(20)
+        bench.visitor.post("/plan", prefer="soonest", seconds="0.5", follow="yes")
+        bench.found["plan_desk"].job.wait(10)
+        batches = bench.desk.latest_plan().document["batches"]
+        running = [batch for batch in batches if batch["start_min"] < 0]
+        assert [set(batch["packs"]) for batch in running] == [set(first["packs"])]
+        assert all(batch["start_min"] >= 0 for batch in batches if batch not in running)
+
+    def test_a_plan_from_now_leaves_what_is_in_hand_alone(self, bench):
+        bench.charging()
+        bench.pass_time(3)
+        bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
+        bench.found["plan_desk"].job.wait(10)
+        batches = bench.desk.latest_plan().document["batches"]
+        mine = [batch for batch in batches if set(batch["packs"]) & set(PACKS) and batch["rounds"][0] == 1]
+        assert [(set(batch["packs"]), batch["channel"]) for batch in mine] == [(set(PACKS), "Twin-1")]
+        others = [batch for batch in batches if batch["channel"] == "Twin-1" and batch not in mine]
+        assert all(batch["start_min"] >= mine[0]["end_min"] - 1e-6 for batch in others)
+
+
+class TestLog:
+    def test_it_is_filtered_exported_and_told_as_a_report(self, bench):
+        key = bench.charging()
+        bench.pass_time(40)
+        bench.visitor.post(f"/run/{key}/after", expected="done", skip="yes", note="in the rain")
+        assert "in the rain" in bench.visitor.get("/log?pack=P-08").text
+        assert "in the rain" not in bench.visitor.get("/log?pack=P-01").text
+        day = NOON.date().isoformat()
+        assert "in the rain" in bench.visitor.get(f"/log?since={day}&until={day}").text
+        later = (NOON + timedelta(days=1)).date().isoformat()
+        assert "Nothing here yet" in bench.visitor.get(f"/log?since={later}").text
+        acts = bench.visitor.get("/log?kind=acts&skipped=yes").text
+        assert "they were level" in acts
+        assert "inspect" not in re.sub(r"<nav.*?</nav>", "", acts, flags=re.S).split("log-table")[1]
+        csv = bench.visitor.get("/log/log.csv?kind=readings").data.decode()
+        assert csv.splitlines()[0].startswith("at,run,at_min")
+        assert len(csv.splitlines()) > 80
+        report = bench.visitor.get("/log/report").text
+        assert report.count("Charge card: minute") == 1
+        assert "in the rain" in report
+
+    def test_a_log_of_another_program_is_taken_in_and_its_columns_are_remembered(self, bench):
+        text = "Akku,Zeit,mAh\nP-01,2026-05-01 10:00,900\nP-02,2026-05-01 10:00,950\n"
+        page = bench.visitor.post("/log/import/columns", what="charges", text=text).text
+        assert "Meaning of Akku" in page
+        chosen = {"m-0": "pack", "m-1": "at", "m-2": "charge_mah"}
+        assert (
+            "say which column is the pack tag"
+            in bench.visitor.post("/log/import", what="charges", text=text, **{"m-1": "at"}).text
+        )
+        page = bench.visitor.post("/log/import", what="charges", text=text, **chosen).text
+        assert "2 charges are written down, 0 were here already." in page
+        again = bench.visitor.post(
+            "/log/import/columns", what="charges", file=(io.BytesIO(text.encode()), "log.csv")
+        ).text
+        assert again.count("selected") >= 3
+        assert (
+            "0 charges are written down, 2 were here already."
+            in bench.visitor.post("/log/import", what="charges", text=text, **chosen).text
+        )
+
+    def test_readings_of_a_file_are_kept_with_their_run_and_watched(self, bench):
+        key = bench.charging()
+        text = "t,v,a\n1,15.6,5.4\n2,15.6,5.4\n"
+        page = bench.visitor.post(
+            "/log/import", what=str(key), text=text, **{"m-0": "at_min", "m-1": "pack_v", "m-2": "current_a"}
+        ).text
+        assert "2 readings are written down with that charge." in page
+        assert [item.origin for item in bench.runs.look(key, bench.clock()).seen] == ["file", "file"]
+
+
+class TestPacksAndKit:
+    def test_labels_have_a_code_that_leads_to_the_pack(self, bench):
+        page = bench.visitor.get("/packs/labels?id=P-08").text
+        assert page.count('class="code"') == 1
+        assert bench.visitor.client.get("/packs/tag?id=P-08").location.endswith("/packs/health?id=P-08")
+
+    def test_a_worn_pack_is_told_from_its_log(self, bench):
+        pack = next(pack for pack in bench.desk.session().packs if pack.id == "P-08")
+        table = pack.chemistry.table
+        moved = table.soc(4.19) - table.soc(3.75)
+        rows = "".join(
+            f"P-08,2026-0{n}-01 10:00,{0.7 * 1800 * moved:.0f},3.75 3.75 3.75 3.75,4.19 4.19 4.19 4.19\n"
+            for n in (3, 4, 5)
+        )
+        names = {f"m-{n}": name for n, name in enumerate(("pack", "at", "charge_mah", "before_v", "after_v"))}
+        bench.visitor.post("/log/import", what="charges", text="a,b,c,d,e\n" + rows, **names)
+        page = bench.visitor.get("/packs/health?id=P-08").text
+        assert "It holds 70 % of its label, 80 is the limit." in page
+        assert "No salt water" in page
+        assert "Retire" in bench.visitor.get("/packs").text
+
+    def test_chargers_are_looked_for_met_and_left(self, bench):
+        page = bench.visitor.get("/kit").text
+        assert "simulated bench" in page
+        key = re.search(r'name="key" value="(\d+)"', page)[1]
+        bench.visitor.post("/kit/device/gone", key=key)
+        assert bench.links.place("Twin-1") is None
+        page = bench.visitor.post("/kit/device", kind="charger", host="127.0.0.1", port=str(bench.server.port)).text
+        assert "is kept and read from now on" in page
+        assert bench.links.place("Twin-1") is not None
+        for host, port in (("127.0.0.1", "1"), ("a b", "80"), ("127.0.0.1", "70000")):
+            assert "Not kept:" in bench.visitor.post("/kit/device", kind="charger", host=host, port=port).text
+
+    def test_the_checker_fills_the_cells_and_they_are_looked_at_like_typed_ones(self, bench):
+        page = bench.visitor.post("/measure/checker", pack="P-08").text
+        volts = bench.server.bench.check("P-08")
+        assert all(f'value="{value:.2f}"' in page for value in volts)
+        assert (
+            "no pack X" in bench.visitor.post("/measure/checker", pack="P-13").text
+            or bench.visitor.get("/measure").status_code == 200
+        )
+
+
+class TestUse:
+    def test_minutes_timer_and_the_weakest_part(self, bench):
+        page = bench.visitor.get("/use?pack=P-08&average_a=14&peak_a=60&esc_a=50").text
+        assert "6:10" in page
+        assert "60.0 A are more than 50.0 A, which is what speed controller stands." in page
+        assert bench.visitor.get("/use?pack=P-08&average_a=fast").status_code == 422
+
+    def test_a_timer_is_kept_and_shortened_by_what_went_back_in(self, bench):
+        bench.visitor.post("/use/timer", pack="P-08", timer_s="360")
+        key = bench.charging()
+        bench.runs.observe(key, TYPED, Observation(0, by_hand=True), bench.clock())
+        bench.runs.act(key, Act.FINISH, State.CHARGING, bench.clock())
+        page = bench.visitor.post(f"/run/{key}/after", expected="done", skip="yes", charge_mah="4900").text
+        assert "More than 80 % went back into" in page
+        page = bench.visitor.get("/use?pack=P-08").text
+        assert re.search(r"set <b>5:\d\d</b>", page)
