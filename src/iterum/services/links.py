@@ -30,7 +30,12 @@ class Place:
 
     driver: LineCharger
     channel: str
-    hands: bool
+    identity: Identity | None
+
+    @property
+    def hands(self) -> bool:
+        """Whether packs can be plugged in by command. Raises LinkLost where the device was not met yet and is away."""
+        return (self.identity or self.driver.identify()).hands
 
 
 class Links:
@@ -108,8 +113,8 @@ class Links:
         for device in self.devices():
             if device.kind == CHARGER and channel in device.channels:
                 link = self._links.get(_key(device))
-                hands = bool(link and link.identity and link.identity.hands)
-                return Place(self._driver(device.host, device.port), device.channels[channel], hands)
+                driver = self._driver(device.host, device.port)
+                return Place(driver, device.channels[channel], link.identity if link else None)
         return None
 
     def checker(self) -> LineChecker | None:

@@ -12,7 +12,7 @@ from iterum.core.kit import CHAIN, find
 from iterum.core.packs import Condition, Pack, Reading, judge_pack
 from iterum.core.reasons import Reason, Unsafe, reason
 from iterum.core.rules import JoinOrder
-from iterum.core.run import LIVE, OPEN, Act, Shown, State, after, read_back
+from iterum.core.run import BEFORE_CHARGE, LIVE, OPEN, Act, Shown, State, after, read_back
 from iterum.core.session import Session
 from iterum.core.sizing import Setup, dial_card, minutes_at, size
 from iterum.core.watching import Alarm, Expected, Finding, Observation, Outlook, expect, findings, outlook
@@ -227,6 +227,11 @@ class RunDesk:
         elif act in (Act.CHECK, Act.DROP) and place.hands:
             place.driver.plug(place.channel, ())
 
+    def _take_off(self, run: KeptRun) -> None:
+        """Unplug what a simulated bench holds of a batch that is given up; a real one is unplugged by hand."""
+        with suppress(LinkLost, Refused):
+            self._tell_charger(run, Act.DROP, skipped=False)
+
     def _predict(self, run: KeptRun) -> Expected | None:
         """What the electrical model expects, from the packs as they went on."""
         session = self._desk.session()
@@ -396,6 +401,8 @@ class RunDesk:
                     stopped.append(run.channel)
                 except (LinkLost, Refused):
                     continue
+            elif run.state in BEFORE_CHARGE:
+                self._take_off(run)
         hurt = tuple(pack_ids) if kind in SERIOUS else ()
         incident = Incident(now, kind, tuple(pack_ids), tuple(run_keys), tuple(stopped), note)
         with self._store.writing() as repository:
