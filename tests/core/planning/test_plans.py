@@ -9,6 +9,7 @@ import pytest
 
 from iterum.core.kit import Board, Channel, Charger, Kit, Source
 from iterum.core.packs import Pack, Reading
+from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.explain import bottlenecks, explain
 from iterum.core.planning.plan import Planner
 from iterum.core.planning.problem import Problem
@@ -130,6 +131,26 @@ def test_as_soon_as_exhaustive_search_on_small_sessions(seed):
     assert found.makespan_min <= best * 1.02 + 0.5  # the full model may add to what the estimate says
     assert found.proved
     assert found.bound_min <= best + 0.5
+    problem = Problem(session)
+    needed = {family: len(members) for family, members in problem.families.items()}
+    bounds = lower_bound_min(problem, needed), leaders_bound_min(problem, needed)
+    assert max(bounds) <= best + 1e-6
+    assert min(bounds) > 0.5 * best
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_list_that_begins_alike_is_placed_the_same_with_less_work(seed):
+    problem = Problem(random_session(seed))
+    search = Search(problem, Prefer.SOONEST, seed)
+    genes = list(search.best.genes)
+    random.Random(seed).shuffle(genes)
+    like = search.best.schedule
+    for _ in range(10):
+        whole, part = decode(problem, genes), decode(problem, genes, like=like)
+        assert (part.placed, part.unplaced, part.used_wh) == (whole.placed, whole.unplaced, whole.used_wh)
+        like = whole
+        if len(genes) > 2:
+            genes[-1], genes[-2] = genes[-2], genes[-1]
 
 
 @pytest.mark.parametrize("seed", range(6))

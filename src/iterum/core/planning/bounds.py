@@ -134,6 +134,87 @@ def _shares(problem: Problem, needed: Mapping[str, int]) -> float:
     return max(float(solver.objective_value) - 1e-6, 0.0)
 
 
+MOST_LED = 45
+"""Packs up to which the program over leaders is solved: it grows with the square of the packs of a family."""
+
+
+def leaders_bound_min(problem: Problem, needed: Mapping[str, int]) -> float:
+    """A sharper linear program: each batch is led by its pack of lowest volts, and others join it or do not.
+
+    A pack joins only a leader with which it may share a board, and no more than there are ports; so set-ups and
+    balancing are shared as far as volts allow, not as far as ports would. A batch takes its fixed minutes, and its
+    charge at the mean of what its packs lack, or at the amps of its channel and board. 0 for sessions too large for it.
+    """
+    if len(problem.packs) > MOST_LED or not problem.machines or not any(needed.values()):
+        return 0.0
+    model = model_builder.Model()  # type: ignore[no-untyped-call]  # ortools ships no types for it
+    makespan = model.new_num_var(0.0, inf, "makespan")
+    loads: dict[tuple[str, object], list[Any]] = {}
+    for family, count in needed.items():
+        members = problem.families.get(family, ())
+        places = _places(problem, members) if count and members else []
+        if not places:
+            continue
+        inside: dict[int, list[Any]] = {index: [] for index in members}
+        for leader in members:
+            for place in places:
+                _lead(problem, model, members, leader, place, inside, loads)
+        for parts in inside.values():
+            model.add(sum(parts) <= 1)
+        model.add(sum(sum(parts) for parts in inside.values()) >= min(count, len(members)))
+    for items in loads.values():
+        model.add(sum(items) <= makespan)
+    model.minimize(makespan)
+    solver = model_builder.Solver("GLOP")
+    if solver.solve(model) != model_builder.SolveStatus.OPTIMAL:
+        return 0.0
+    return max(float(solver.objective_value) - 1e-6, 0.0)
+
+
+def _lead(
+    problem: Problem,
+    model: Any,
+    members: tuple[int, ...],
+    leader: int,
+    place: tuple[int, int, int],
+    inside: dict[int, list[Any]],
+    loads: dict[tuple[str, object], list[Any]],
+) -> None:
+    """The batch that one pack would lead on one channel and board: who joins, how long it takes, what it loads."""
+    machine, board, ports = place
+    above = members[members.index(leader) + 1 :] if board >= 0 else ()
+    joiners = [index for index in above if problem.may_join((leader, index))]
+    if board >= 0 and not joiners:
+        return
+    led = model.new_num_var(0.0, 1.0, f"lead {leader} {machine} {board}")
+    parts = {leader: led} | {index: model.new_num_var(0.0, 1.0, f"join {leader} {index}") for index in joiners}
+    for index in joiners:
+        model.add(parts[index] <= led)
+    if joiners:
+        model.add(sum(parts[index] for index in joiners) <= (ports - 1) * led)
+    for index, part in parts.items():
+        inside[index].append(part)
+    capacity_ah = {index: problem.packs[index].capacity_ah for index in parts}
+    lacking = {index: _missing(problem, index) - SPARED for index in parts}
+    least, fastest_c = min(lacking.values()), max(_rates_c(problem, index) for index in parts)
+    most_ah = sum(sorted(capacity_ah.values(), reverse=True)[:ports])
+    fixed_min = problem.rules.setup_min + problem.balance_of(members)
+    over = sum((lacking[index] - least) * capacity_ah[index] * part for index, part in parts.items())
+    charge_ah = sum(lacking[index] * capacity_ah[index] * part for index, part in parts.items())
+    minutes = model.new_num_var(0.0, inf, "minutes")
+    model.add(minutes >= (fixed_min + 60 / fastest_c * least) * led + 60 / fastest_c / most_ah * over)
+    model.add(minutes >= fixed_min * led + 60 / _most_current_a(problem, members[0], machine, board) * charge_ah)
+    loads.setdefault(("channel", machine), []).append(minutes)
+    for one in problem.board_parts[board] if board >= 0 else ():
+        loads.setdefault(("board", one), []).append(minutes)
+    loads.setdefault(("person", 0), []).append(problem.rules.setup_min * led)
+    for name, factor in problem.machines[machine].uses:
+        if problem.limits_w[name] < inf:
+            a_wh = 60 * factor / problem.limits_w[name]
+            drawn = sum(a_wh * _lacking_wh(problem, index) * part for index, part in parts.items())
+            loads.setdefault(("watts", name), []).append(drawn)
+
+
 def _places(problem: Problem, members: tuple[int, ...]) -> list[tuple[int, int, int]]:
     """(channel, board or -1, packs it takes) on which a family can be charged at all."""
     pack = problem.packs[members[0]]

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from iterum.core.kit import Kit
 from iterum.core.matching import plug_in_order, unfit
 from iterum.core.packs import Pack
-from iterum.core.planning.bounds import lower_bound_min
+from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
 from iterum.core.planning.rounds import tag_of
@@ -17,6 +17,10 @@ from iterum.core.session import Session, Wish
 
 PROVED_WITHIN_MIN = 0.5
 """A plan within this of its bound counts as proved: times are rounded to a twentieth of a minute in the proof."""
+
+
+SHARPER_AFTER = 8
+"""Chunks of search before the sharper bound is asked for: a good plan first, then how good it is."""
 
 
 @dataclass(frozen=True)
@@ -111,7 +115,9 @@ class Planner:
             exact = solve(self.problem, self.search.needed, best.schedule.makespan_min)
             if exact is not None:
                 self._take_exact(*exact)
-        for found in self.search:
+        for chunk, found in enumerate(self.search):
+            if chunk == SHARPER_AFTER and best.score.missing == 0 and not self.proved:
+                self.bound_min = max(self.bound_min, leaders_bound_min(self.problem, self.search.needed))
             self.proved = self.proved or self._at_bound(found)
             yield Progress(found.iterations, found.schedule.makespan_min, self.bound_min, self.proved)
             if (self.proved and self.prefer is Prefer.SOONEST) or not found.genes:

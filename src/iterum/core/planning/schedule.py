@@ -1,7 +1,9 @@
 """From an ordered list of batches to times: each is put as early as everything it needs is free (serial schedule)."""
 
+from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import islice
 from math import inf
 
 from iterum.core.planning.problem import Costs, PlannedBatch, Problem
@@ -66,7 +68,9 @@ def visits_of(setups: Sequence[tuple[float, float]]) -> list[list[int]]:
 
 def free_from(taken: Sequence[tuple[float, float]], start: float, length: float) -> float:
     """The first moment from `start` on at which an interval of this length fits between those taken (sorted)."""
-    for low, high in taken:
+    # Those that end before the start are no concern; only the last that begins before it can reach over it.
+    first = max(bisect_left(taken, (start,)) - 1, 0)
+    for low, high in islice(taken, first, None):
         if low >= start + length - EPS:
             break
         if high > start + EPS:
@@ -225,13 +229,34 @@ def _back_again_min(problem: Problem, gene: Gene, ends: dict[int, float]) -> flo
     return max((end_min + away_min for end_min, away_min in back), default=0.0)
 
 
-def decode(problem: Problem, genes: Sequence[Gene], worse_than_min: float = inf) -> Schedule | None:
-    """Place the batches one after another; None as soon as one ends after `worse_than_min`."""
+def _same_so_far(problem: Problem, genes: Sequence[Gene], like: Schedule | None) -> Sequence[Placed]:
+    """The batches of a schedule that stand in the same order at the head of a list: they need not be placed anew."""
+    if like is None or like.unplaced or problem.rounds:
+        return ()
+    count = 0
+    for gene, item in zip(genes, like.placed, strict=False):
+        if gene is not item.gene and gene != item.gene:
+            break
+        count += 1
+    return like.placed[:count]
+
+
+def decode(
+    problem: Problem, genes: Sequence[Gene], worse_than_min: float = inf, like: Schedule | None = None
+) -> Schedule | None:
+    """Place the batches one after another; None as soon as one ends after `worse_than_min`.
+
+    like : a schedule of a list that may begin with the same batches, to save work.
+    """
     bench = Bench(problem)
-    placed: list[Placed] = []
+    placed: list[Placed] = list(_same_so_far(problem, genes, like))
+    for item in placed:
+        if item.end_min > worse_than_min + EPS:
+            return None
+        bench.take(item)
     unplaced: list[Gene] = []
     ends: dict[int, float] = {}
-    for gene in _in_turn(problem, genes):
+    for gene in _in_turn(problem, genes)[len(placed) :]:
         back_min = _back_again_min(problem, gene, ends)
         found = bench.find(gene, back_min) if back_min < inf else None
         if found is None:
