@@ -69,7 +69,7 @@ def _waits_for(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
 def _waits_outside(problem: Problem, batch: PlannedBatch) -> Reason | None:
     """Packs that come back, a heat that is over, or a source that may run again, just as this batch starts."""
     index = {pack.id: number for number, pack in enumerate(problem.packs)}
-    release_min = problem.release_min([index[tag] for tag in batch.packs])
+    release_min = problem.release_min(tuple(index[tag] for tag in batch.packs))
     if release_min and abs(release_min - batch.start_min) < _EPS:
         return reason("waits_return", until_min=release_min)
     if any(abs(until_min - batch.start_min) < _EPS for _, until_min in problem.away):

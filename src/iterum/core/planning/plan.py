@@ -19,6 +19,8 @@ PROVED_WITHIN_MIN = 0.5
 """A plan within this of its bound counts as proved: times are rounded to a twentieth of a minute in the proof."""
 
 
+REPAIRS, REPAIR_CHUNKS = 4, 3
+"""How often, and how long, a plan is sought on when the full model's minutes break what the estimate's met."""
 SHARPER_AFTER = 8
 """Chunks of search before the sharper bound is asked for: a good plan first, then how good it is."""
 
@@ -105,6 +107,8 @@ class Planner:
         self.search = Search(self.problem, prefer, seed, start)
         self.bound_min = 0.0
         self.proved = False
+        self.gentle = True
+        """Whether amps are turned down where that costs no time; not where an old plan is kept as it was."""
 
     def improve(self) -> Iterator[Progress]:
         """Ever better plans until one is proved; stop taking when the time is up. The bound comes after the first."""
@@ -139,9 +143,7 @@ class Planner:
 
     def plan(self) -> Plan:
         """The best plan so far, its minutes by the full model, gentler where that costs no time."""
-        genes = self._gentler(self.search.best.genes) if self.prefer is Prefer.SOONEST else self.search.best.genes
-        schedule = self._refined(genes)
-        score = score_of(self.problem, schedule, self.prefer)
+        genes, schedule, score = self._settled()
         batches = tuple(self._batch(item) for item in sorted(schedule.placed, key=lambda item: item.start_min))
         every = (*self.problem.fixed, *batches)
         return Plan(
@@ -157,6 +159,22 @@ class Planner:
             genes=genes,
             iterations=self.search.iterations,
         )
+
+    def _settled(self) -> tuple[tuple[Gene, ...], Schedule, Score]:
+        """The best list with the full model's minutes; sought on for a while where those minutes break a wish."""
+        for _ in range(REPAIRS):
+            best = self.search.best
+            genes = self._gentler(best.genes) if self.gentle and self.prefer is Prefer.SOONEST else best.genes
+            schedule = self._refined(genes)
+            score = score_of(self.problem, schedule, self.prefer)
+            if (score.missing, score.late_min) <= (best.score.missing, best.score.late_min + 1e-6):
+                break
+            # Refined minutes are known now, and count from here on.
+            self.search.best = self.search.found(best.genes)
+            for chunk, found in enumerate(self.search):
+                if chunk >= REPAIR_CHUNKS or (found.score.missing, found.score.late_min) <= (0, 1e-6):
+                    break
+        return genes, schedule, score
 
     def _gentler(self, genes: tuple[Gene, ...]) -> tuple[Gene, ...]:
         """Fewer amps wherever the end stays where it is: less wear at no cost."""

@@ -101,6 +101,8 @@ class Problem:
     """Batches that are not to be moved: done, running, or about to be set up. Their packs are not in the session."""
     coming: tuple[tuple[Pack, float], ...] = ()
     """Packs of those batches, each with the minute at which it is full: they may fly in heats."""
+    not_before: dict[tuple[int, ...], float] = field(default_factory=dict)
+    """Batches, by their packs, that are to stay where an earlier plan had them: not before these minutes."""
     _may_join: dict[tuple[int, ...], bool] = field(default_factory=dict)
     _costs: dict[tuple[tuple[int, ...], int, int, int], Costs | None] = field(default_factory=dict)
     _known_minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)
@@ -163,9 +165,10 @@ class Problem:
             last[tag] = index
         return tuple(found)
 
-    def release_min(self, members: Sequence[int]) -> float:
-        """From when on these packs are all there."""
-        return max((self.rounds[index].release_min for index in members), default=0.0) if self.rounds else 0.0
+    def release_min(self, members: tuple[int, ...]) -> float:
+        """From when on these packs are all there, and may be set up."""
+        there_min = max((self.rounds[index].release_min for index in members), default=0.0) if self.rounds else 0.0
+        return max(there_min, self.not_before.get(members, 0.0)) if self.not_before else there_min
 
     def due_min(self, index: int) -> float:
         """By when a pack is wanted full; without end where nobody asks."""

@@ -117,17 +117,30 @@ class Replanner(Planner):
         self.loyal = tuple(_genes(problem, self.kept.to_come))
         super().__init__(problem.session, prefer, seed, self.loyal, stay, coming)
 
+    def _where_they_were(self) -> dict[tuple[int, ...], float]:
+        """By their packs, when the batches to come were to be set up."""
+        index = {pack.id: number for number, pack in enumerate(self.problem.packs)}
+        return {
+            tuple(sorted(index[tag] for tag in batch.packs)): batch.start_min
+            for batch in self.kept.to_come
+            if all(tag in index for tag in batch.packs)
+        }
+
     def plan(self) -> Plan:
         """The old plan repaired, or the better one where it is worth a change; running batches first."""
         if self.loyal:
-            repaired, best = self.search.found(self.loyal), self.search.best
+            best = self.search.best
+            self.problem.not_before = self._where_they_were()
+            repaired = self.search.found(self.loyal)
             worth = (
                 best.score.missing < repaired.score.missing
                 or best.score.late_min < repaired.score.late_min - 1e-6
                 or best.schedule.makespan_min <= repaired.schedule.makespan_min - WORTH_MIN
             )
-            if not worth:
-                self.search.best = repaired
+            if worth:
+                self.problem.not_before = {}
+            else:
+                self.search.best, self.gentle = repaired, False
         plan = super().plan()
         ends = [batch.end_min for batch in self.kept.fixed]
         return replace(
