@@ -22,19 +22,19 @@ class Caution:
 
 CAUTIONS = (
     Caution("caution_inspect", (Act.INSPECT,), PRACTICE),
-    Caution("caution_plug_order", (Act.PLUG_IN,), "the circuit model of docs/decisions.md, and common practice"),
+    Caution("caution_plug_order", (Act.PLUG_IN, "Run sheet"), "the circuit model, and common practice"),
     Caution("caution_spark", (Act.PLUG_IN,), PRACTICE),
     Caution("caution_evening", (Act.EVEN_OUT,), "the circuit model: when the currents have died down"),
-    Caution("caution_read_back", (Act.READ_BACK,), PRACTICE),
+    Caution("caution_read_back", (Act.READ_BACK, "Dial card", "Run sheet"), PRACTICE),
     Caution("caution_place", (Act.START, "Dial card"), PRACTICE),
     Caution("caution_watch", (Act.START, "Dial card", "Run sheet"), PRACTICE),
     Caution("caution_cold", (Act.START, "Dial card"), DATA_SHEETS),
-    Caution("caution_stop", (Act.STOP,), PRACTICE),
+    Caution("caution_stop", ("Run", "Run sheet"), PRACTICE),
     Caution("caution_after", (Act.CHECK,), PRACTICE),
     Caution("caution_label", ("Dial card", "Run sheet", "Use"), "labels and local rules come first"),
     Caution("caution_away", ("Plan", "Run sheet"), PRACTICE),
     Caution("caution_storage", ("Put away",), PRACTICE),
-    Caution("caution_disposal", ("Packs, for a retired or hurt pack",), "local rules; Iterum advises no salt water"),
+    Caution("caution_disposal", ("Packs",), "local rules; Iterum advises no salt water"),
     Caution("caution_cabin", ("Packs",), "carriers limit packs by Wh: ask yours"),
 )
 

@@ -11,6 +11,7 @@ from iterum.core.watching import Observation
 from iterum.services.desk import Desk
 from iterum.services.running import FILE
 from iterum.store.database import Store
+from iterum.store.repository import KeptReading
 from iterum.store.runs import Incident, KeptEvent, KeptObservation, KeptRun, LoggedCharge
 
 PAGE = 100
@@ -55,6 +56,9 @@ class LogBook:
                 return [
                     _reading_row(item) for item in runs.readings(query.run_key, query.since, query.until, count, offset)
                 ]
+            if query.kind == "measured":
+                measured = repository.measured(query.pack_id, query.since, query.until, count, offset)
+                return [_measured_row(item) for item in measured]
             if query.kind == "acts":
                 return [_event_row(event, packs) for event, packs in
                         runs.all_events(query.run_key, query.since, query.until, query.skipped, count, offset)
@@ -143,6 +147,13 @@ def _reading_row(item: KeptObservation) -> dict[str, Any]:
         "current_a": seen.current_a, "charge_mah": seen.charge_mah, "cell_v": list(seen.cell_v),
         "temperature_c": seen.temperature_c, "input_v": seen.input_v, "origin": item.origin, "by_hand": seen.by_hand,
     }  # fmt: skip
+
+
+def _measured_row(item: KeptReading) -> dict[str, Any]:
+    reading = item.reading
+    return {"at": item.entered_at, "pack": item.pack_id, "pack_v": reading.pack_v, "cell_v": list(reading.cell_v),
+            "temperature_c": reading.temperature_c, "origin": item.origin,
+            "corrected": item.corrected_by is not None}  # fmt: skip
 
 
 def _event_row(event: KeptEvent, packs: Sequence[str]) -> dict[str, Any]:

@@ -166,16 +166,38 @@ class Repository:
 
     def readings(self, pack_id: str) -> tuple[KeptReading, ...]:
         """Every reading of a pack, newest first, corrected ones included."""
+        mine = tables.readings.c.pack_key == self._pack_key(pack_id)
+        return self._kept(select(tables.readings).where(mine).order_by(tables.readings.c.key.desc()))
+
+    def measured(
+        self, pack_id: str | None, since: datetime | None, until: datetime | None, count: int | None, offset: int
+    ) -> tuple[KeptReading, ...]:
+        """Readings of all packs or of one, newest first."""
+        table = tables.readings
+        statement = select(table).order_by(table.c.key.desc())
+        if pack_id is not None:
+            statement = statement.where(table.c.pack_key == self._pack_key(pack_id))
+        if since is not None:
+            statement = statement.where(table.c.entered_at >= since)
+        if until is not None:
+            statement = statement.where(table.c.entered_at < until)
+        return self._kept(statement if count is None else statement.limit(count).offset(offset))
+
+    def _kept(self, statement: Any) -> tuple[KeptReading, ...]:
+        """Rows of readings, each with the tag of its pack and the key of what corrected it."""
+        rows = self._rows(statement)
         readings = tables.readings
-        mine = readings.c.pack_key == self._pack_key(pack_id)
-        rows = self._rows(select(readings).where(mine).order_by(readings.c.key.desc()))
-        replaced = {row.corrects_key: row.key for row in rows if row.corrects_key is not None}
+        keys = [row.key for row in rows]
+        corrected = self._rows(select(readings.c.key, readings.c.corrects_key).where(readings.c.corrects_key.in_(keys)))
+        replaced = {row.corrects_key: row.key for row in corrected}
+        tags = {row.key: row.id for row in self._rows(select(tables.packs.c.key, tables.packs.c.id))}
         return tuple(
             KeptReading(
-                row.key, pack_id, _reading(row), row.entered_at, row.origin, row.corrects_key, replaced.get(row.key)
+                row.key, tags[row.pack_key], _reading(row), row.entered_at, row.origin, row.corrects_key,
+                replaced.get(row.key),
             )
             for row in rows
-        )
+        )  # fmt: skip
 
     def full_since(self, packs: Sequence[Pack]) -> dict[str, datetime]:
         """Packs whose volts say full, with the first of the readings in a row that said so."""

@@ -12,6 +12,7 @@ from flask_wtf.csrf import CSRFError, CSRFProtect
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.cautions import cautions_at
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.logbook import LogBook
@@ -102,6 +103,7 @@ def create_app(
     if watch:
         app.extensions["iterum"]["watch"].start()
     app.jinja_env.filters.update(FILTERS)
+    app.jinja_env.globals["cautions_at"] = cautions_at
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     CSRFProtect(app)
     for room in ROOMS:

@@ -105,7 +105,7 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "caution_plug_order": "Main leads first, in the order given. The odd one last if it is high, never last if it is low.",
     "caution_spark": "A small spark when charger meets board is its capacitors. A spark between packs is not: stop.",
     "caution_evening": "Balance wires are thin, about 2 A: plug them in when the packs have evened out.",
-    "caution_read_back": "Cells and volts must agree with the card before you confirm.",
+    "caution_read_back": "Cells and volts must agree with the card before you confirm: a charger that guesses has set packs on fire.",
     "caution_place": "On stone or in a fire-resistant box, clear space, sand or extinguisher, a way out.",
     "caution_watch": "Stay in sight; feel every pack about every 10 minutes. Never alone in the house.",
     "caution_cold": "Not under 0 °C or over 45 °C.",

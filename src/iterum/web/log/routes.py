@@ -23,7 +23,13 @@ from iterum.web.run.views import run_page
 
 blueprint = Blueprint("log", __name__, url_prefix="/log", template_folder="templates")
 
-KINDS = (("charges", "Charges"), ("readings", "Readings"), ("acts", "Acts and skips"), ("incidents", "Incidents"))
+KINDS = (
+    ("charges", "Charges"),
+    ("readings", "Readings"),
+    ("measured", "Measured"),
+    ("acts", "Acts and skips"),
+    ("incidents", "Incidents"),
+)
 
 
 def _zone() -> tzinfo:

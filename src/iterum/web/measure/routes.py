@@ -7,7 +7,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.packs import Condition, Pack, Reading, judge_pack
 from iterum.devices.driver import LinkLost, Refused
-from iterum.web.context import desk, links, now
+from iterum.web.context import desk, links, log_book, now
 from iterum.web.measure.views import look_at, next_to_measure, read_temperature, read_typed
 from iterum.web.tabs import chosen_class, class_tabs
 
@@ -67,6 +67,7 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
         position=queue.index(next(item for item in queue if item.id == current.id)) + 1,
         queue=queue,
         done=request.args.get("done") == "yes",
+        still_full=sorted(log_book().full_since().items(), key=lambda item: item[1]),
         has_checker=links().checker() is not None,
     )
 

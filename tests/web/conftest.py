@@ -1,0 +1,93 @@
+"""What the page tests share: a visitor, and the demo with a simulated charger beside it."""
+
+import re
+import time
+
+import pytest
+
+from iterum.core.run import State
+from iterum.services.links import CHARGER, CHECKER
+from tests.conftest import NOON
+from tests.devices.bench import Clock, served
+
+
+class Visitor:
+    """A browser's part of the talk: it keeps cookies and sends the token of the page."""
+
+    def __init__(self, app):
+        self.client = app.test_client()
+        self.token = re.search(r'name="csrf-token" content="([^"]+)"', self.client.get("/rules").text)[1]
+
+    def get(self, path, **more):
+        return self.client.get(path, **more)
+
+    def post(self, path, **data):
+        return self.client.post(path, data={"csrf_token": self.token, **data}, follow_redirects=True)
+
+
+def planned(visitor, **more):
+    """Plan and wait for it; the page."""
+    visitor.post("/plan", **{"prefer": "soonest", "seconds": "0.5", **more})
+    for _ in range(100):
+        answer = visitor.get("/plan/progress")
+        if answer.headers.get("HX-Redirect"):
+            return visitor.get("/plan").text
+        time.sleep(0.1)
+    raise AssertionError("the search did not end")
+
+
+PACKS = ("P-08", "P-11", "P-06")
+
+
+class Bench:
+    """The demo with a simulated charger, its clock, and a visitor."""
+
+    def __init__(self, app, server, clock):
+        self.found, self.server, self.clock = app.extensions["iterum"], server, clock
+        self.found["clock"] = clock
+        self.runs, self.desk, self.links = self.found["runs"], self.found["desk"], self.found["links"]
+        channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
+        self.links.add(CHARGER, "127.0.0.1", server.port, channels)
+        self.links.add(CHECKER, "127.0.0.1", server.port, channels)
+        self.visitor = Visitor(app)
+
+    def pass_time(self, minutes):
+        for _ in range(round(minutes * 4)):
+            self.clock.seconds += 15
+            self.runs.watch(self.clock())
+
+    def begin(self, packs=PACKS, board="Six", channel="Twin-1"):
+        answer = self.visitor.post("/run", packs=list(packs), board=board, channel=channel)
+        return int(re.search(r'action="/run/(\d+)/', answer.text)[1])
+
+    def act(self, key, act, **more):
+        return self.visitor.post(f"/run/{key}/act", act=act, expected=self.state(key).value, **more).text
+
+    def state(self, key):
+        return self.runs.look(key, self.clock()).run.state
+
+    def charging(self, **more):
+        key = self.begin(**more)
+        self.act(key, "inspect", looked=list(self.runs.look(key, NOON).run.packs))
+        self.act(key, "plug in")
+        self.act(key, "even out", skip="yes", note="they were level")
+        shown = self.runs.shown_by_charger(self.runs.look(key, NOON).run)
+        self.visitor.post(
+            f"/run/{key}/read-back",
+            expected="evened out",
+            cells=str(shown.cells),
+            pack_v=str(shown.pack_v),
+            current_a=str(shown.current_a),
+        )
+        self.act(key, "start")
+        assert self.state(key) is State.CHARGING
+        return key
+
+
+@pytest.fixture
+def bench(demo_app):
+    clock = Clock()
+    with served(clock) as server:
+        found = Bench(demo_app, server, clock)
+        yield found
+        found.links.close()
