@@ -3,7 +3,7 @@
 Each is a relaxation of its own; the largest counts. None rests on how the plan was found.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from math import inf
 from typing import Any
 
@@ -125,7 +125,12 @@ def _shares(problem: Problem, needed: Mapping[str, int]) -> float:
             model.add(sum(mine) <= 1)
             here += mine
         model.add(sum(here) >= min(count, len(members)))
-    for items in loads.values():
+    return _least_min(model, makespan, loads.values())
+
+
+def _least_min(model: Any, makespan: Any, loads: Iterable[list[Any]]) -> float:
+    """The least makespan that no load exceeds, a hair under it so that rounding never makes a bound too high."""
+    for items in loads:
         model.add(sum(items) <= makespan)
     model.minimize(makespan)
     solver = model_builder.Solver("GLOP")
@@ -162,13 +167,7 @@ def leaders_bound_min(problem: Problem, needed: Mapping[str, int]) -> float:
         for parts in inside.values():
             model.add(sum(parts) <= 1)
         model.add(sum(sum(parts) for parts in inside.values()) >= min(count, len(members)))
-    for items in loads.values():
-        model.add(sum(items) <= makespan)
-    model.minimize(makespan)
-    solver = model_builder.Solver("GLOP")
-    if solver.solve(model) != model_builder.SolveStatus.OPTIMAL:
-        return 0.0
-    return max(float(solver.objective_value) - 1e-6, 0.0)
+    return _least_min(model, makespan, loads.values())
 
 
 def _lead(
