@@ -90,6 +90,11 @@ def test_a_pack_that_went_on_with_its_cells_apart_is_judged_by_how_it_widens():
     assert told(as_expected(20, cell_v=(3.97, 3.82, 3.96, 3.96)), expected=apart)["watch_cell_lags"].alarm is Alarm.STOP
 
 
+def test_a_quarter_more_than_was_missing_stops():
+    assert told(as_expected(30, charge_mah=EXPECTED.missing_mah * 1.26))["watch_mah_over"].alarm is Alarm.STOP
+    assert told(as_expected(30, charge_mah=EXPECTED.missing_mah * 1.24))["watch_mah_over"].alarm is Alarm.CARE
+
+
 def test_time_past_the_timer_and_well_past_what_was_expected():
     late = EXPECTED.high_min + EXPECTED.balance_min
     flowing = seen(EXPECTED.minutes - 1)

@@ -96,6 +96,18 @@ class TestRun:
         assert "by the log" not in bench.visitor.get("/packs/health?id=P-08").text
         assert "4.19 4.19 4.20 4.19" in bench.visitor.get("/packs/health?id=P-08").text
 
+    def test_who_checks_after_second_loses_no_reading(self, bench):
+        key = bench.charging()
+        bench.pass_time(40)
+        bench.visitor.post(f"/run/{key}/after", expected="done", skip="yes")
+        page = bench.visitor.post(
+            f"/run/{key}/after", expected="done", **{f"v-{tag}": "418 418 419 418" for tag in PACKS}
+        ).text
+        assert "Meanwhile the batch is checked after" in page
+        assert all(
+            pack.reading.cell_v == (4.18, 4.18, 4.19, 4.18) for pack in bench.desk.session().packs if pack.id in PACKS
+        )
+
     def test_what_is_in_hand_and_what_cannot_be_is_said_on_charge(self, bench):
         bench.begin()
         page = bench.visitor.post("/run", packs=["P-08"], channel="Twin-2", board="").text

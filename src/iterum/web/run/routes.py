@@ -6,6 +6,7 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from iterum.core.packs import Reading
 from iterum.core.reasons import Unsafe
 from iterum.core.run import Act, Shown, State
 from iterum.core.watching import Alarm, Observation
@@ -219,6 +220,9 @@ def after(key: int) -> Response | tuple[str, int]:
     try:
         _, low = runs().check_after(key, _state(), now(), packs, found.get("charge_mah"), note, skipped)
     except Changed as error:
+        for tag, item in packs.items():  # somebody else was quicker; what was read here is kept all the same
+            if item.cell_v:
+                desk().record_reading(tag, Reading.of_cells(item.cell_v, now()), now())
         _changed(error)
         return redirect(url_for("run.page", key=key))
     if low:
