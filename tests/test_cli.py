@@ -217,6 +217,28 @@ def test_a_plan_for_people_meets_its_wish_by_any_preference(run, prefer):
     assert "Starts at once." in result.stdout
 
 
+def test_a_plan_goes_round_with_heats_and_keeps_quiet_hours(run):
+    document = deepcopy(WHOLE) | {
+        "starts_at": "2026-06-13T11:30:00+01:00",
+        "wanted": [
+            {"count": 2, "class": "lipo-4S", "at_min": at, "fly_min": 10, "name": f"Heat {at}"} for at in (200, 320)
+        ],
+    }
+    document["sources"][0] |= {"quiet_hours": [["11:30", "13:00"]]}
+    result = json.loads(run("plan", document, "--json", "--seconds", "0.5").stdout)
+    assert all(batch["start_min"] >= 90 for batch in result["batches"])
+    assert [wish["met"] for wish in result["wanted"]] == [True, True]
+    assert [number for batch in result["batches"] for number in batch["rounds"] if number > 1]
+    assert [len(wish["packs"]) for wish in result["wanted"]] == [3, 3]
+
+
+def test_without_a_start_the_quiet_hours_are_those_of_now(run):
+    document = deepcopy(WHOLE) | {"wanted": []}
+    document["sources"][0] |= {"quiet_hours": [["00:00", "23:59"], ["12:00", "11:59"]]}
+    result = json.loads(run("plan", document, "--json", "--seconds", "0.3").stdout)
+    assert result["batches"] == []
+
+
 odd = st.sampled_from(
     [0, 1, 1e-9, 0.01, 0.5, 2.5, 5, 14, 39.99, 100, 1e5, -1, None, "", "x", [], [0.0], [4.2] * 4, [2.0] * 4, {}]
 )

@@ -5,6 +5,7 @@ import socket
 import sys
 import threading
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import wraps
 from pathlib import Path
@@ -286,7 +287,8 @@ def charge_command(session: Session, as_json: bool) -> None:
 @_reads_session
 def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -> None:
     """Batches over channels and time: every pack full in time, within what the field can give."""
-    answer = make_plan(session, Prefer(prefer), seconds)
+    starts_at = session.starts_at or _clock().astimezone()  # quiet hours are times of day
+    answer = make_plan(replace(session, starts_at=starts_at), Prefer(prefer), seconds)
     found, whys = answer.plan, answer.whys
     if as_json:
         _print_json(results.plan_document(found, whys, answer.relaxed))
