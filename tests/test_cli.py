@@ -221,7 +221,7 @@ def test_a_plan_goes_round_with_heats_and_keeps_quiet_hours(run):
     document = deepcopy(WHOLE) | {
         "starts_at": "2026-06-13T11:30:00+01:00",
         "wanted": [
-            {"count": 2, "class": "lipo-4S", "at_min": at, "fly_min": 10, "name": f"Heat {at}"} for at in (200, 320)
+            {"count": 3, "class": "lipo-4S", "at_min": at, "fly_min": 10, "name": f"Heat {at}"} for at in (200, 340)
         ],
     }
     document["sources"][0] |= {"quiet_hours": [["11:30", "13:00"]]}
@@ -236,7 +236,7 @@ def test_without_a_start_the_quiet_hours_are_those_of_now(run):
     document = deepcopy(WHOLE) | {"wanted": []}
     document["sources"][0] |= {"quiet_hours": [["00:00", "23:59"], ["12:00", "11:59"]]}
     result = json.loads(run("plan", document, "--json", "--seconds", "0.3").stdout)
-    assert result["batches"] == []
+    assert all(batch["start_min"] > 24 * 60 for batch in result["batches"])
 
 
 odd = st.sampled_from(

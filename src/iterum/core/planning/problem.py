@@ -183,12 +183,12 @@ class Problem:
         return tuple((wish.at_min, wish.over_min) for wish in self.wanted if wish.is_heat)
 
     def quiet_min(self, source: Source | None) -> tuple[tuple[float, float], ...]:
-        """(from, until) in which a source must not run, over two days from minute 0."""
+        """(from, until) in which a source must not run, over two weeks from minute 0: longer than any plan."""
         if source is None or not source.quiet_hours or self.session.starts_at is None:
             return ()
         starts_at = self.session.starts_at
         found = []
-        for day in range(-1, 3):
+        for day in range(-1, QUIET_DAYS):
             for low, high in source.quiet_hours:
                 begins, ends = (_minute_of(text, starts_at, day) for text in (low, high))
                 found.append((begins, ends if ends > begins else ends + DAY_MIN))
@@ -385,6 +385,7 @@ class Problem:
 
 
 DAY_MIN = 24 * 60.0
+QUIET_DAYS = 14
 
 
 def _minute_of(clock: str, starts_at: datetime, day: int) -> float:
