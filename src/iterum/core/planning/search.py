@@ -129,12 +129,16 @@ class Search:
         self.problem, self.prefer = problem, prefer
         self.random = random.Random(seed)
         self.needed = self._needed()
-        starts = [list(start)] if start else []
-        starts += [by_rules(problem, self.needed), one_pack_a_channel(problem, self.needed)]
-        starts += [boards_by_hand(problem, self.needed)]
-        tried = [self.found(tuple(genes)) for genes in starts]
-        self.best = min(tried, key=lambda found: found.score)
         self.iterations = 0
+        # With a plan to start from, a repair of it is there at once; the other ways are tried when the search goes on.
+        self._begun = not start
+        self.best = self.found(tuple(start)) if start else self._from_rules()
+
+    def _from_rules(self) -> Found:
+        """The best of what rules give and of both ways by hand."""
+        ways = (by_rules, one_pack_a_channel, boards_by_hand)
+        tried = [self.found(tuple(way(self.problem, self.needed))) for way in ways]
+        return min(tried, key=lambda found: found.score)
 
     def _needed(self) -> dict[str, int]:
         """How many packs of each family are to be charged."""
@@ -152,10 +156,13 @@ class Search:
         """A list of batches with its times and its score."""
         schedule = decode(self.problem, genes)
         assert schedule is not None
-        return Found(genes, schedule, score_of(self.problem, schedule, self.prefer), getattr(self, "iterations", 0))
+        return Found(genes, schedule, score_of(self.problem, schedule, self.prefer), self.iterations)
 
     def __iter__(self) -> Iterator[Found]:
         """Runs of annealing, one after another, reporting the best after each chunk."""
+        if not self._begun:
+            self._begun = True
+            self.best = min(self.best, self._from_rules(), key=lambda found: found.score)
         if not self.best.genes:
             yield self.best
             return
