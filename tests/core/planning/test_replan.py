@@ -8,6 +8,8 @@ import pytest
 from iterum.core.packs import Condition
 from iterum.core.planning.plan import Planner
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes, kept_at
+from iterum.core.planning.rounds import tag_of
+from iterum.core.session import Wish
 from iterum.demo import demo_session
 from iterum.wording import sentence
 
@@ -27,6 +29,11 @@ def again(session, old, now_min, chunks=6):
     for _ in islice(planner.improve(), chunks):
         pass
     return planner, planner.plan()
+
+
+def _hurt(session, tag):
+    packs = (replace(pack, condition=Condition.DAMAGED) if pack.id == tag else pack for pack in session.packs)
+    return replace(session, packs=tuple(packs))
 
 
 def test_when_all_went_as_planned_nothing_changes(old):
@@ -63,13 +70,63 @@ def test_done_packs_are_done_and_their_energy_is_spent(old):
 
 def test_a_hurt_pack_is_planned_no_more_and_the_rest_goes_on(old):
     hurt = next(batch for batch in old.batches if batch.start_min > 40 and len(batch.packs) > 2).packs[0]
-    session = replace(SESSION, packs=tuple(
-        replace(pack, condition=Condition.DAMAGED) if pack.id == hurt else pack for pack in SESSION.packs))  # fmt: skip
-    planner, new = again(session, old, 30.0)
+    planner, new = again(_hurt(SESSION, hurt), old, 30.0)
     assert hurt not in {tag for batch in new.batches for tag in batch.packs}
     assert hurt in {left.pack.id for left in new.left_out}
     told = " ".join(sentence(item) for item in changes(planner.kept.to_come, new.batches[len(planner.kept.fixed) :]))
     assert hurt in told
+
+
+@pytest.mark.parametrize("locked", [False, True])
+def test_hands_are_taken_off_a_batch_with_a_hurt_pack_although_it_was_kept_or_about_to_be_set_up(old, locked):
+    number = next(at for at, batch in enumerate(old.batches) if batch.start_min > 40 and len(batch.packs) > 2)
+    soon = old.batches[number]
+    kept = tuple(replace(batch, locked=batch is soon and locked) for batch in old.batches)
+    session = _hurt(SESSION, soon.packs[0])
+    now_min = 30.0 if locked else soon.start_min - 2
+    planner = Replanner(session, kept, now_min)
+    list(islice(planner.improve(), 3))
+    new = planner.plan()
+    planned = {tag for batch in new.batches for tag in batch.packs}
+    assert soon.packs[0] not in planned
+    assert set(soon.packs[1:]) <= planned
+
+
+def test_a_pack_that_was_hurt_after_its_charge_flies_no_more_and_is_not_charged_again():
+    session = demo_session()
+    planner = Planner(session)
+    list(islice(planner.improve(), 3))
+    old = planner.plan()
+    again_later = next(tag for tag in old.wanted[3].packs if tag in old.wanted[0].packs)
+    first = next(batch for batch in old.batches if again_later in batch.packs)
+    for now_min in (first.lead_min + 5, first.end_min + 1):  # while it is charged, and after
+        planner = Replanner(_hurt(session, again_later), old.batches, now_min)
+        list(islice(planner.improve(), 3))
+        new = planner.plan()
+        assert again_later not in {tag for wish in new.wanted for tag in wish.packs}
+        to_come = {tag for batch in new.batches if batch.start_min > 0 for tag in batch.packs}
+        assert again_later not in {tag_of(tag) for tag in to_come}
+
+
+def test_another_pack_is_charged_for_one_that_was_hurt_after_its_charge():
+    session = replace(SESSION, wanted=(Wish(6, "lipo-4S", 200.0),))
+    planner = Planner(session)
+    list(islice(planner.improve(), 3))
+    first = min(planner.plan().batches, key=lambda batch: batch.end_min)
+    for hurt, more in ((first.packs[0], 1), (None, 0)):
+        again = Replanner(_hurt(session, hurt), (first,), first.end_min + 1)
+        list(islice(again.improve(), 3))
+        new = again.plan()
+        assert sum(len(batch.packs) for batch in new.batches) == 6 - len(first.packs) + more
+        assert [item.have for item in new.wanted] == [6]
+
+
+def test_a_batch_about_to_be_set_up_on_a_lost_channel_goes_elsewhere(old):
+    soon = next(batch for batch in old.batches if batch.start_min > 40 and batch.channel == "Small-1")
+    kit = replace(SESSION.kit, chargers=tuple(item for item in SESSION.kit.chargers if item.id != "small"))
+    _, new = again(replace(SESSION, kit=kit), old, soon.start_min - 2)
+    assert all(batch.channel != "Small-1" for batch in new.batches if batch.start_min > 0)
+    assert set(soon.packs) <= {tag for batch in new.batches for tag in batch.packs}
 
 
 def test_a_lost_channel_is_planned_around(old):

@@ -4,9 +4,10 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from iterum.core.packs import judge_pack
 from iterum.core.planning.plan import Plan, Planner, outcomes
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
-from iterum.core.planning.rounds import tag_of
+from iterum.core.planning.rounds import round_of, tag_of
 from iterum.core.planning.schedule import Gene
 from iterum.core.planning.search import Prefer
 from iterum.core.reasons import Reason, reason
@@ -54,6 +55,32 @@ def _stays(batch: PlannedBatch) -> bool:
     return batch.locked or batch.start_min <= FROZEN_MIN
 
 
+def _holding(kept: Kept, session: Session) -> Kept:
+    """The same, but what was to stay and can no longer be begun as it is, is still to come.
+
+    A pack hurt, a channel lost, volts that moved apart. What charges already stays: to stop it is for the run.
+    """
+    problem = Problem(replace(session, wanted=()))
+    holds = [batch.lead_min <= 0 or _can_begin(problem, batch) for batch in kept.fixed]
+    let_go = [batch for batch, stays in zip(kept.fixed, holds, strict=True) if not stays]
+    fixed = tuple(batch for batch, stays in zip(kept.fixed, holds, strict=True) if stays)
+    to_come = tuple(sorted([*let_go, *kept.to_come], key=lambda batch: batch.start_min))
+    return replace(kept, fixed=fixed, to_come=to_come)
+
+
+def _can_begin(problem: Problem, batch: PlannedBatch) -> bool:
+    """Whether a batch may be set up as it was planned, by what is known of its packs and of the kit now."""
+    charges = {verdict.pack.id for verdict in problem.verdicts if verdict.charges}
+    channels = {machine.channel.id for machine in problem.machines}
+    boards = {None, *(board.id for board in problem.boards)}
+    if not charges.issuperset(map(tag_of, batch.packs)) or batch.channel not in channels or batch.board not in boards:
+        return False
+    if any(round_of(tag) > 1 for tag in batch.packs):
+        return True  # their volts are foreseen, not read
+    index = {pack.id: number for number, pack in enumerate(problem.packs)}
+    return all(tag in index for tag in batch.packs) and problem.may_join([index[tag] for tag in batch.packs])
+
+
 def _genes(problem: Problem, batches: Sequence[PlannedBatch]) -> list[Gene]:
     """The batches still to come as genes; those whose packs or company are gone fall apart into single packs."""
     index = {pack.id: number for number, pack in enumerate(problem.packs)}
@@ -90,6 +117,12 @@ def _still_short(wanted: Sequence[Wish], stay: Sequence[PlannedBatch]) -> tuple[
     )
 
 
+def _counted(batches: Sequence[PlannedBatch], session: Session) -> tuple[PlannedBatch, ...]:
+    """Batches as they count for what was asked: without packs that were hurt, or taken out of use, since."""
+    sound = {pack.id for pack in session.packs if judge_pack(pack, session.rules).charges}
+    return tuple(replace(batch, packs=tuple(tag for tag in batch.packs if tag_of(tag) in sound)) for batch in batches)
+
+
 class Replanner(Planner):
     """A planner that starts from an old plan and leaves what runs alone."""
 
@@ -101,14 +134,17 @@ class Replanner(Planner):
         prefer: Prefer = Prefer.SOONEST,
         seed: int = 1,
     ) -> None:
-        self.kept = kept_at(batches, now_min)
+        self.kept = _holding(kept_at(batches, now_min), session)
         stay = (*self.kept.done, *self.kept.fixed)
         ends = {tag_of(tag): batch.end_min for batch in stay for tag in batch.packs}
         self.asked = session.later(now_min).wanted
+        self.whole = session
         self.session = replace(
             session.later(now_min),
             packs=tuple(pack for pack in session.packs if pack.id not in ends),
-            wanted=self.asked if any(wish.is_heat for wish in self.asked) else _still_short(self.asked, stay),
+            wanted=self.asked
+            if any(wish.is_heat for wish in self.asked)
+            else _still_short(self.asked, _counted(stay, session)),
         )
         if self.asked and not self.session.wanted:  # all that was asked for is full or on its way
             self.session = replace(self.session, packs=())
@@ -146,7 +182,7 @@ class Replanner(Planner):
         return replace(
             plan,
             batches=(*self.kept.fixed, *plan.batches),
-            wanted=outcomes(self.problem, (*self.problem.fixed, *plan.batches), self.asked),
+            wanted=outcomes(self.problem, _counted((*self.problem.fixed, *plan.batches), self.whole), self.asked),
             makespan_min=max([plan.makespan_min, *ends]),
             bound_min=max([plan.bound_min, *ends]),
         )

@@ -8,7 +8,7 @@ which its pack is there and a time by which it must be full.
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from iterum.core.packs import Pack, PackVerdict, Reading
+from iterum.core.packs import Pack, PackVerdict, Reading, judge_pack
 from iterum.core.session import Session, Wish
 
 AGAIN = " ↻"
@@ -85,7 +85,11 @@ def returned(pack: Pack, heat: Wish, number: int) -> Pack:
 def plan_rounds(session: Session, verdicts: Sequence[PackVerdict], coming: Sequence[tuple[Pack, float]]) -> Rounds:
     """Who flies in which heat. coming : packs on a charger already, with the minute at which each is full."""
     waiting = [_Waiting(verdict.pack, 1, 0.0, verdict.full, 0.0) for verdict in verdicts if verdict.charges]
-    waiting += [_Waiting(pack, 1, ready_min, True, 0.0) for pack, ready_min in coming]
+    waiting += [
+        _Waiting(pack, 1, ready_min, True, 0.0)
+        for pack, ready_min in coming
+        if judge_pack(pack, session.rules).charges  # hurt meanwhile: it flies no more
+    ]
     rounds: list[Round] = []
     seats: list[Seat] = []
     for heat in sorted(session.wanted, key=lambda wish: wish.at_min):
