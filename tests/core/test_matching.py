@@ -9,7 +9,7 @@ from iterum.core.kit import Board, Kit
 from iterum.core.matching import judge_group, match, obstacles, pairs_within_rules, plug_in_order, refusals
 from iterum.core.reasons import Unsafe
 from iterum.core.rules import HouseRules, MatchBy
-from tests.conftest import even, pack
+from tests.conftest import NOON, even, pack
 
 KIT = Kit(boards=(Board("B-6", 6),))
 volts = st.integers(360, 410).map(lambda hundredths: hundredths / 100)
@@ -133,11 +133,12 @@ class TestLeftOut:
     def test_each_left_out_pack_has_its_reason_and_its_fix(self):
         assert self.reasons(
             even("A", 3.80), even("B", 3.81), even("low", 3.60), even("full", 4.19), pack("new", cells=4),
-            even("puffed", 3.8, condition="damaged"), pack("split", 3.8, 3.65, 3.8, 3.8), even("six", 3.8, cells=6),
+            pack("hot", cells=4, charged_at=NOON), even("puffed", 3.8, condition="damaged"), pack("split", 3.8, 3.65, 3.8, 3.8), even("six", 3.8, cells=6),
         ) == {
             "low": ("window_too_wide", "fix_charge_up"),
             "full": ("full", "fix_full"),
             "new": ("not_measured", "fix_not_measured"),
+            "hot": ("charged_since", "fix_charged_since"),
             "puffed": ("damaged", "fix_damaged"),
             "split": ("cells_apart_stop", "fix_cells_apart_stop"),
             "six": ("only_one", "fix_alone"),

@@ -85,7 +85,8 @@ def step(field, clock, run, batch, tell, rng):
     elif run.state is State.PAUSED:
         tell("S", run.key, runs.act(run.key, Act.RESUME, run.state, clock()).state.name)
     else:
-        runs.check_after(run.key, run.state, clock(), {tag: After() for tag in run.packs}, 100.0, skipped=True)
+        flown = {tag: After(run.before_v[tag]) for tag in run.packs}
+        runs.check_after(run.key, run.state, clock(), flown, 100.0)
         tell("L", run.key)
 
 

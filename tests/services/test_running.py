@@ -1,5 +1,7 @@
 """Batches in hand against a simulated charger: every act, every finding that it can bring about, loss and return."""
 
+from dataclasses import replace
+
 import pytest
 
 from iterum.core.packs import Condition
@@ -8,6 +10,7 @@ from iterum.core.run import Act, Shown, State
 from iterum.core.watching import Observation
 from iterum.devices.driver import LinkLost, Refused
 from iterum.services.running import CHARGER, ITERUM, TYPED, After, Changed
+from iterum.store.repository import KeptPlan
 from tests.devices.bench import Clock, Field, served
 
 PACKS = ("P-08", "P-11", "P-06")
@@ -70,6 +73,50 @@ def test_from_plan_to_log_and_the_log_agrees_with_the_simulator(field):
     after = {pack.id: pack.reading.cell_v for pack in field.desk.session().packs if pack.id in PACKS}
     assert all(min(cells) > 4.1 for cells in after.values())
     assert field.server.bench.channels["Twin-1"].packs == []
+
+
+def test_volts_read_before_a_charge_say_nothing_after_it(field):
+    """A pack that is full by now must not be put beside those that are as low as it was."""
+
+    def packs():
+        return {pack.id: pack for pack in field.desk.session().packs}
+
+    def full():
+        with field.store.reading() as repository:
+            return set(repository.full_since(tuple(packs().values()))) & set(PACKS)
+
+    old = packs()["P-08"].reading
+    (first, *_) = field.desk.readings("P-08")
+    key = begun(field)
+    brought_to(field, key, State.CHARGING)
+    field.desk.record_reading(
+        "P-08", replace(old, taken_at=None), field.clock(), first.key
+    )  # corrected: as old as it was
+    for tag in PACKS:
+        assert (packs()[tag].reading, packs()[tag].charged_at is None) == (None, False)
+    assert set(PACKS) <= {
+        left.pack.id for left in field.desk.matching()[0].left_out if left.reason.code == "charged_since"
+    }
+    assert full() == set()
+    field.pass_time(5)
+    field.runs.act(key, Act.STOP, State.CHARGING, field.clock())
+    assert full() == set(PACKS)  # nobody knows: so they count as full
+    with pytest.raises(Unsafe, match="pack_unfit"):
+        field.runs.begin(("P-08",), None, "Twin-2", None, field.clock())
+    field.runs.check_after(key, State.STOPPED, field.clock(), {"P-08": After(old.cell_v)}, None)
+    assert packs()["P-08"].reading.cell_v == old.cell_v
+    assert packs()["P-11"].reading is None
+    assert full() == {"P-11", "P-06"}
+
+
+@pytest.mark.parametrize(("act", "still"), [(Act.FINISH, True), (Act.STOP, False)])
+def test_a_plan_is_up_to_date_while_it_is_followed(field, act, still):
+    kept = KeptPlan(field.clock(), "soonest", {"batches": []}, field.desk.revision())
+    field.desk.keep_plan(kept)
+    key = begun(field)
+    brought_to(field, key, State.CHARGING)
+    field.runs.act(key, act, State.CHARGING, field.clock(), by=CHARGER)
+    assert (field.desk.latest_plan().revision == field.desk.revision()) is still
 
 
 def test_what_is_in_use_cannot_be_taken_twice(field):

@@ -232,7 +232,7 @@ def _may_join_masks(packs: Sequence[Pack], rules: HouseRules) -> list[int]:
 
 
 _LEFT_OUT_ORDER = ("damaged", "below_refuse", "over_full", "count_doubt", "cells_apart_stop", "not_measured",
-                   "too_hot", "too_cold", "ends_by_drop")  # fmt: skip
+                   "charged_since", "too_hot", "too_cold", "ends_by_drop")  # fmt: skip
 
 
 def unfit(verdict: PackVerdict) -> LeftOut | None:
@@ -340,7 +340,7 @@ def refusals(packs: Sequence[Pack], rules: HouseRules, ports: int | None) -> tup
     return tuple(found)
 
 
-_NEVER_JOINED = ("damaged", "not_measured", "ends_by_drop")
+_NEVER_JOINED = ("damaged", "not_measured", "charged_since", "ends_by_drop")
 
 
 def unjoinable(packs: Sequence[Pack]) -> tuple[Reason, ...]:

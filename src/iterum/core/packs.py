@@ -69,6 +69,7 @@ class Pack:
     capacity_mah : the label's capacity. capacity_now_mah : what an aged pack really holds.
     max_charge_c : the label's charge C, None when it gives none (1C then).
     cycles : charges before they were logged here. bought_on : ISO date. timer_s : its flight timer.
+    charged_at : when it was last on a charger, if that was after its last reading, which says nothing any more then.
     discharge_c : the label's discharge C. resistance_mohm : a meter's reading per cell (the ohmic part).
     """
 
@@ -83,6 +84,7 @@ class Pack:
     connector: str | None = None
     condition: Condition = Condition.OK
     reading: Reading | None = None
+    charged_at: datetime | None = None
     cycles: int | None = None
     bought_on: str | None = None
     timer_s: int | None = None
@@ -151,9 +153,9 @@ class PackVerdict:
 
 
 _STOPS = frozenset({"damaged", "below_refuse", "over_full", "cells_apart_stop", "count_doubt", "too_cold", "too_hot"})
-_LOOKS = frozenset({"not_measured", "cells_apart_look", "run_low", "cells_not_read", "count_possible"})
+_LOOKS = frozenset({"not_measured", "charged_since", "cells_apart_look", "run_low", "cells_not_read", "count_possible"})
 KEEPS_FROM_CHARGE = frozenset(
-    {"damaged", "below_refuse", "over_full", "count_doubt", "not_measured", "too_cold", "too_hot"}
+    {"damaged", "below_refuse", "over_full", "count_doubt", "not_measured", "charged_since", "too_cold", "too_hot"}
 )
 """Reasons for which a pack is not charged at all."""
 KEEPS_FROM_BOARD = KEEPS_FROM_CHARGE | {"cells_apart_stop", "ends_by_drop"}
@@ -235,7 +237,7 @@ def judge_pack(pack: Pack, rules: HouseRules) -> PackVerdict:
     if pack.condition is Condition.DAMAGED:
         found.append(reason("damaged"))
     if pack.reading is None:
-        found.append(reason("not_measured"))
+        found.append(reason("charged_since") if pack.charged_at else reason("not_measured"))
         soc, lowest_v = None, None
     else:
         found += _temperature_reasons(pack.reading) + _volts_reasons(pack, pack.reading, rules)

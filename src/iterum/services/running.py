@@ -12,7 +12,7 @@ from iterum.core.kit import CHAIN, find
 from iterum.core.packs import Condition, Pack, Reading, judge_pack
 from iterum.core.reasons import Reason, Unsafe, reason
 from iterum.core.rules import JoinOrder
-from iterum.core.run import BEFORE_CHARGE, LIVE, OPEN, Act, Shown, State, after, read_back
+from iterum.core.run import BEFORE_CHARGE, LIVE, ON_BOARD, OPEN, Act, Shown, State, after, read_back
 from iterum.core.session import Session
 from iterum.core.sizing import Setup, dial_card, minutes_at, size
 from iterum.core.watching import Alarm, Expected, Finding, Observation, Outlook, expect, findings, outlook
@@ -27,6 +27,8 @@ from iterum.wording import sentence
 PERSON, CHARGER, ITERUM = "you", "the charger", "Iterum"
 TYPED, READ, FILE = "typed", "charger", "file"
 AFTER = "after charge"
+AS_PLANNED = (Act.START, Act.PAUSE, Act.RESUME, Act.FINISH)
+"""Acts that follow a plan: it stays up to date."""
 KEEP_EVERY_S = 5.0
 """A charger is read every second and its readings kept this often, or when something changes."""
 SERIOUS = frozenset({"smoke", "swelling"})
@@ -198,9 +200,13 @@ class RunDesk:
             values |= {"ended_at": now, "paused_min": run.paused_min + pause_min}
         if by in (PERSON, ITERUM):
             self._tell_charger(run, act, skipped)
-        with self._store.writing(changes_session=write is not None) as repository:
+        # Volts read before say nothing once a pack was charged, or joined to others and taken off again.
+        moved = run.state in LIVE or state in LIVE or (act is Act.DROP and run.state in ON_BOARD)
+        with self._store.writing(write is not None or moved, as_planned=act in AS_PLANNED) as repository:
             if not repository.runs.change(key, run.state, values):
                 raise Changed(repository.runs.get(key))
+            if moved:
+                repository.on_charger(run.packs, now)
             repository.runs.add_event(KeptEvent(key, now, act.value, state, skipped, by, note))
             if write is not None:
                 write(repository)
@@ -451,7 +457,7 @@ def _volts(pack: Pack) -> tuple[float, ...]:
 
 def _as_it_went_on(pack: Pack, run: KeptRun) -> Pack:
     volts = run.before_v.get(pack.id, ())
-    return replace(pack, reading=Reading.of_cells(volts)) if volts else pack
+    return replace(pack, reading=Reading.of_cells(volts), charged_at=None) if volts else pack
 
 
 def _spread(members: Sequence[Pack]) -> float:

@@ -51,17 +51,18 @@ class Store:
             connection.rollback()
 
     @contextmanager
-    def writing(self, changes_session: bool = True) -> Iterator[Repository]:
+    def writing(self, changes_session: bool = True, as_planned: bool = False) -> Iterator[Repository]:
         """A change: all of it is kept, or, when anything raises, nothing.
 
-        changes_session : whether what was computed from the session must be computed anew.
+        changes_session : whether what was computed from the session must be computed anew. as_planned : a plan that
+        was up to date stays so.
         """
         with self.engine.connect() as connection:
             connection.exec_driver_sql("BEGIN IMMEDIATE")
             repository = Repository(connection)
             yield repository
             if changes_session:
-                repository.bump_revision()
+                repository.bump_revision(as_planned)
             connection.commit()
 
     def close(self) -> None:

@@ -11,6 +11,7 @@ from sqlalchemy.exc import IntegrityError
 from iterum.core.health import ChargeRecord
 from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.packs import Condition, Pack, Reading
+from iterum.core.run import LIVE
 from iterum.core.session import GroupChoice, Wish
 from iterum.store import tables
 from iterum.store.runs import RunRepository
@@ -87,8 +88,8 @@ class Repository:
 
     # ------------------------------------------------------------------ packs and readings
 
-    def _latest_readings(self) -> dict[int, Reading]:
-        """The reading in force of each pack: the latest by time that no other corrects."""
+    def _latest_readings(self) -> dict[int, tuple[Reading, datetime]]:
+        """The reading in force of each pack, and its time: the latest that no other corrects."""
         readings = tables.readings
         corrected = select(readings.c.corrects_key).where(readings.c.corrects_key.is_not(None))
         ranked = (
@@ -105,7 +106,7 @@ class Repository:
             .subquery()
         )
         chosen = select(ranked).where(ranked.c.rank == 1)
-        return {row.pack_key: _reading(row) for row in self._rows(chosen)}
+        return {row.pack_key: (_reading(row), row.taken_at or row.entered_at) for row in self._rows(chosen)}
 
     def packs(self, retired: bool = False) -> tuple[Pack, ...]:
         """Packs in use (or the retired ones), in the order of their tags, each with its reading in force."""
@@ -128,7 +129,12 @@ class Repository:
             "condition": pack.condition.value,
             "resistance_mohm": list(pack.resistance_mohm),
         }
+        del values["charged_at"]  # what happened to a pack is not changed with its label
         self._save(tables.packs, values, known_as)
+
+    def on_charger(self, pack_ids: Sequence[str], at: datetime) -> None:
+        """Note that packs are, or were just now, on a charger."""
+        self._connection.execute(update(tables.packs).where(tables.packs.c.id.in_(pack_ids)).values(charged_at=at))
 
     def _save(self, table: Table, values: Mapping[str, Any], known_as: str | None) -> int:
         try:
@@ -151,10 +157,15 @@ class Repository:
     def add_reading(
         self, pack_id: str, reading: Reading, origin: str, entered_at: datetime, corrects: int | None = None
     ) -> int:
-        """Write a reading down; `corrects` is the key of the one it replaces, which is kept. Returns its key."""
+        """Write a reading down; `corrects` is the key of the one it replaces, which is kept. Returns its key.
+
+        A correction is of the same moment as what it corrects.
+        """
+        readings = tables.readings
+        was = self._connection.execute(select(readings).where(readings.c.key == corrects)).first()
         row = {
             "pack_key": self._pack_key(pack_id),
-            "taken_at": reading.taken_at,
+            "taken_at": reading.taken_at if was is None else was.taken_at or was.entered_at,
             "entered_at": entered_at,
             "pack_v": reading.pack_v,
             "cell_v": list(reading.cell_v),
@@ -200,8 +211,12 @@ class Repository:
         )  # fmt: skip
 
     def full_since(self, packs: Sequence[Pack]) -> dict[str, datetime]:
-        """Packs whose volts say full, with the first of the readings in a row that said so."""
-        found = {}
+        """Packs whose volts say full, with the first of the readings in a row that said so.
+
+        A pack that was charged and not read since counts as full from then on; one that charges does not yet.
+        """
+        charging = {tag for run in self.runs.in_states(LIVE) for tag in run.packs}
+        found = {pack.id: pack.charged_at for pack in packs if pack.charged_at and pack.id not in charging}
         for pack in packs:
             if pack.reading is None or (pack.cell_v or 0.0) < pack.chemistry.full_rest_v or not pack.chemistry.joins:
                 continue
@@ -408,9 +423,12 @@ class Repository:
         """A number that rises with every change."""
         return int(self._connection.scalar(select(tables.meeting.c.revision)) or 0)
 
-    def bump_revision(self) -> None:
-        """Say that something changed."""
+    def bump_revision(self, as_planned: bool = False) -> None:
+        """Say that something changed. as_planned : plans that were up to date stay so."""
         self._meeting_row()
+        if as_planned:
+            plans, now = tables.plans, self.revision()
+            self._connection.execute(update(plans).where(plans.c.revision == now).values(revision=now + 1))
         self._connection.execute(update(tables.meeting).values(revision=tables.meeting.c.revision + 1))
 
 
@@ -418,10 +436,14 @@ def _reading(row: Row[Any]) -> Reading:
     return Reading(row.pack_v, tuple(row.cell_v), row.taken_at, row.temperature_c)
 
 
-def _pack(row: Row[Any], reading: Reading | None) -> Pack:
+def _pack(row: Row[Any], kept: tuple[Reading, datetime] | None) -> Pack:
+    """A pack with its reading, unless it was charged since."""
+    charged_at = row.charged_at if kept is None or (row.charged_at or kept[1]) > kept[1] else None
+    reading = kept[0] if kept is not None and charged_at is None else None
     names = {field.name for field in fields(Pack)}
     values = {name: value for name, value in row._mapping.items() if name in names}
-    values |= {"condition": Condition(row.condition), "resistance_mohm": tuple(row.resistance_mohm), "reading": reading}
+    values |= {"condition": Condition(row.condition), "resistance_mohm": tuple(row.resistance_mohm)}
+    values |= {"reading": reading, "charged_at": charged_at}
     return Pack(**values)
 
 

@@ -74,6 +74,8 @@ packs = Table(
     Column("cycles", Integer),
     Column("bought_on", String),
     Column("timer_s", Integer),
+    # When it was last on a charger: a reading from before says nothing any more.
+    Column("charged_at", Moment),
 )
 
 readings = Table(

@@ -86,6 +86,7 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "cells_agree": _agree,
     "damaged": "Marked as damaged. Never charge it: keep it apart, outside, on something that cannot burn.",
     "not_measured": "No reading yet.",
+    "charged_since": "On a charger since it was read: those volts say nothing any more.",
     "below_refuse": "Lowest cell {lowest_v:.2f} V, under {limit_v:.2f} V at rest. Do not charge it again.",
     "run_low": "Lowest cell {lowest_v:.2f} V, under {limit_v:.2f} V: it was run too low. "
     "Charge it gently and watch it.",
@@ -221,6 +222,7 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "fix_too_hot": "Let {id} rest 10 to 15 minutes, then read it again.",
     "fix_cells_apart_stop": "Balance {id} alone at 0.5C or less and stay with it; retire it if the gap comes back.",
     "fix_not_measured": "Measure {id}.",
+    "fix_charged_since": "Measure {id} again once it is off the charger.",
     "fix_ends_by_drop": "Charge {id} alone in the charger's own mode for it.",
     "fix_full": "Nothing to do. If it is not flown today, bring {id} to storage volts tonight.",
     "fix_alone": "Charge {id} alone.",

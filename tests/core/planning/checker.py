@@ -22,6 +22,47 @@ def violations(document, plan):
     return list(_violations(document, plan))
 
 
+def violations_on_the_way(document, done, plan):
+    """The same for a plan made while another was followed: what charges is as it is, the rest obeys every rule.
+
+    document : the session as it is now. done : batches that are over, for what they took. Times from now.
+    """
+    return list(_on_the_way(document, done, plan))
+
+
+def _on_the_way(document, done, plan):
+    session = from_document(document)
+    packs = {pack["id"]: pack for pack in document["packs"]}
+    kit = {channel["id"]: (charger, channel) for charger in document["chargers"] for channel in charger["channels"]}
+    rules = document.get("rules", {})
+    to_come = [batch for batch in plan["batches"] if batch["lead_min"] > 0]
+    listed = [(tag, number) for batch in to_come for tag, number in zip(batch["packs"], batch["rounds"], strict=True)]
+    if len(listed) != len(set(listed)):
+        yield "a pack is charged twice"
+    for batch in to_come:
+        if batch["channel"] not in kit:
+            yield f"{batch['channel']} is gone"
+            continue
+        board = next((item for item in document.get("boards", ()) if item["id"] == batch["board"]), None)
+        members = [
+            _as_it_comes(packs[tag], number, document)
+            for tag, number in zip(batch["packs"], batch["rounds"], strict=True)
+        ]
+        yield from _group(members, batch, board, rules)
+        yield from _amps(members, batch, *kit[batch["channel"]], board, document)
+        yield from _minutes(session, batch)
+        if any(
+            heat["fly_min"]
+            and heat["at_min"] + EPS < batch["lead_min"]
+            and batch["start_min"] < heat["at_min"] + heat["fly_min"] - EPS
+            for heat in plan["wanted"]
+        ):
+            yield f"somebody sets up {batch['packs']} while away"
+    yield from _overlaps(plan["batches"], rules.get("setup_min", 3))
+    yield from _power_and_energy({**plan, "batches": [*done, *plan["batches"]]}, document, kit, {
+        batch["source"] for batch in to_come})  # fmt: skip
+
+
 def _violations(document, plan):
     session = from_document(document)
     packs = {pack["id"]: pack for pack in document["packs"]}
@@ -45,7 +86,7 @@ def _violations(document, plan):
         yield from _amps(members, batch, *chargers[batch["channel"]], boards.get(batch["board"]), document)
         yield from _minutes(session, batch)
     yield from _overlaps(plan["batches"], document.get("rules", {}).get("setup_min", 3))
-    yield from _power_and_energy(plan, document, chargers)
+    yield from _power_and_energy(plan, document, chargers, {source["id"] for source in document.get("sources", ())})
     if plan["bound_min"] > plan["makespan_min"] + EPS:
         yield "the bound is over the makespan"
     ends = [batch["end_min"] for batch in plan["batches"]]
@@ -212,7 +253,8 @@ def _overlaps(batches, setup_min):
                 yield f"{key} {name} is taken twice"
 
 
-def _power_and_energy(plan, document, chargers):
+def _power_and_energy(plan, document, chargers, asked):
+    """Watts and watt-hours of everything; `asked` are the sources that may not give more than they have."""
     sources = {source["id"]: source for source in document.get("sources", ())}
     supplies = {supply["id"]: supply for supply in document.get("supplies", ())}
     setup_min = document.get("rules", {}).get("setup_min", 3)
@@ -245,6 +287,6 @@ def _power_and_energy(plan, document, chargers):
         source = sources[use["id"]]
         if abs(use["used_wh"] - used[use["id"]]) > 0.01:
             yield f"{use['id']}: energy is not the sum of its batches"
-        if source.get("energy_wh") is not None:
+        if source.get("energy_wh") is not None and use["id"] in asked:
             if used[use["id"]] > source["energy_wh"] * source.get("usable_fraction", 1.0) + 0.01:
                 yield f"{use['id']} gives more than it may"

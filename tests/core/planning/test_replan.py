@@ -1,17 +1,23 @@
 """Planning again: what runs stays, what is done is done, and as little as can be changes."""
 
+import json
+import random
 from dataclasses import replace
 from itertools import islice
 
 import pytest
 
-from iterum.core.packs import Condition
+from iterum.core.packs import Condition, Reading
 from iterum.core.planning.plan import Planner
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes, kept_at
 from iterum.core.planning.rounds import tag_of
 from iterum.core.session import Wish
 from iterum.demo import demo_session
+from iterum.exchange.results import batch_document, plan_document
+from iterum.exchange.session import to_document
 from iterum.wording import sentence
+from tests.core.planning.checker import violations_on_the_way
+from tests.core.planning.test_plans import planned, random_session
 
 SESSION = replace(demo_session(), wanted=())
 
@@ -34,6 +40,51 @@ def again(session, old, now_min, chunks=6):
 def _hurt(session, tag):
     packs = (replace(pack, condition=Condition.DAMAGED) if pack.id == tag else pack for pack in session.packs)
     return replace(session, packs=tuple(packs))
+
+
+def disturbed(rng, session):
+    """What may happen on a day: a pack hurt, a charger lost, less in the source, a heat moved, a pack read anew."""
+    kind = rng.randrange(6)
+    kit, packs = session.kit, session.packs
+    if kind == 0 and packs:
+        return _hurt(session, rng.choice(packs).id)
+    if kind == 1 and len(kit.chargers) > 1:
+        return replace(session, kit=replace(kit, chargers=kit.chargers[1:]))
+    if kind == 2:
+        sources = tuple(replace(item, energy_wh=(item.energy_wh or 500) * 0.6) for item in kit.sources)
+        return replace(session, kit=replace(kit, sources=sources))
+    if kind == 3 and session.wanted:
+        heats = tuple(replace(wish, at_min=wish.at_min + rng.choice((-15, 20))) for wish in session.wanted)
+        return replace(session, wanted=heats)
+    if kind == 4 and packs:
+        read = rng.choice(packs)
+        volts = tuple(round(cell + 0.12, 2) for cell in read.reading.cell_v)
+        anew = replace(read, reading=Reading.of_cells(volts))
+        return replace(session, packs=tuple(anew if pack.id == read.id else pack for pack in packs))
+    return replace(session, kit=replace(kit, boards=kit.boards[1:]))
+
+
+@pytest.mark.parametrize("block", range(4))
+def test_whatever_happens_on_the_way_the_plan_made_anew_breaks_no_rule(block):
+    for seed in range(block * 15, block * 15 + 15):
+        rng, session = random.Random(seed), random_session(seed, 9)
+        if session.packs and rng.random() < 0.5:
+            family = session.packs[0].family
+            heats = [Wish(rng.randint(1, 3), family, at, None, rng.choice((None, 8))) for at in (40.0, 95.0, 150.0)]
+            session = replace(session, wanted=tuple(heats))
+        old = planned(session, chunks=2).batches
+        starts = [batch.start_min for batch in old] or [0.0]
+        now_min = max(rng.choice(starts) + rng.choice((-4, -1, 1, 15)), 0.0)
+        batches = tuple(replace(batch, locked=rng.random() < 0.3) for batch in old)
+        now = disturbed(rng, session)
+        running = {batch.channel for batch in batches if batch.lead_min <= now_min < batch.end_min}
+        if not running <= {channel.id for _, channel in now.kit.channels()}:
+            continue  # what runs on a lost channel is for the run to tell
+        planner = Replanner(now, batches, now_min)
+        list(islice(planner.improve(), 2))
+        document = json.loads(json.dumps(plan_document(planner.plan())))
+        done = [batch_document(batch, ()) for batch in planner.kept.done]
+        assert violations_on_the_way(to_document(now), done, document) == [], seed
 
 
 def test_when_all_went_as_planned_nothing_changes(old):

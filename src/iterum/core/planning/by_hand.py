@@ -90,8 +90,29 @@ def _costs(problem: Problem, members: tuple[int, ...], machine: int, board: int,
     return costs
 
 
+def in_the_way(bench: Bench, batch: PlannedBatch) -> list[Reason]:
+    """What else is booked, or not allowed, where and when a planned batch is to be; its packs aside.
+
+    Its channel and board must be in the kit.
+    """
+    problem = bench.problem
+    machine = next(item for item in problem.machines if item.channel.id == batch.channel)
+    board = next((at for at, item in enumerate(problem.boards) if item.id == batch.board), -1)
+    energy_wh = batch.energy_in_wh * machine.feed.efficiency_from_source
+    costs = Costs(batch.current_a, batch.rate_c, batch.end_min - batch.lead_min, batch.power_w, energy_wh)
+    return _taken(bench, _Place((), machine.index, board, batch.start_min, costs))
+
+
 def _broken(problem: Problem, bench: Bench, place: _Place, others: Sequence[PlannedBatch]) -> list[Reason]:
     """Everything that does not allow the batch there and then."""
+    back_min = max(problem.release_min(place.members), _back_min(problem, place.members, others))
+    late = [reason("move_not_back", back_min=back_min)] if back_min > place.start_min + EPS else []
+    return [*_taken(bench, place), *late]
+
+
+def _taken(bench: Bench, place: _Place) -> list[Reason]:
+    """Whatever is taken of channel, boards, hands, watts and watt-hours."""
+    problem = bench.problem
     start_min, machine = place.start_min, problem.machines[place.machine]
     whole_min = problem.rules.setup_min + place.costs.minutes
     found: list[Reason] = []
@@ -111,9 +132,6 @@ def _broken(problem: Problem, bench: Bench, place: _Place, others: Sequence[Plan
         free_min = power_free_from(bench.drawn[name], lead_min, place.costs.minutes, watts, limit_w)
         if free_min > lead_min + EPS:
             found.append(reason("move_watts", resource=name, watts=watts, limit_w=limit_w))
-    back_min = max(problem.release_min(place.members), _back_min(problem, place.members, others))
-    if back_min > start_min + EPS:
-        found.append(reason("move_not_back", back_min=back_min))
     return found + _energy(bench, place, machine.source_id, machine.feed.efficiency_from_source)
 
 

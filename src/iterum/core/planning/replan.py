@@ -5,11 +5,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from iterum.core.packs import judge_pack
+from iterum.core.planning.by_hand import in_the_way
 from iterum.core.planning.plan import Plan, Planner, outcomes
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
 from iterum.core.planning.rounds import round_of, tag_of
-from iterum.core.planning.schedule import Gene
+from iterum.core.planning.schedule import Bench, Gene
 from iterum.core.planning.search import Prefer
+from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, reason
 from iterum.core.session import Session, Wish
 
@@ -58,14 +60,22 @@ def _stays(batch: PlannedBatch) -> bool:
 def _holding(kept: Kept, session: Session) -> Kept:
     """The same, but what was to stay and can no longer be begun as it is, is still to come.
 
-    A pack hurt, a channel lost, volts that moved apart. What charges already stays: to stop it is for the run.
+    A pack hurt, a channel lost, a heat moved, less in the source. What charges already stays: stopping is for the run.
     """
     problem = Problem(replace(session, wanted=()))
-    holds = [batch.lead_min <= 0 or _can_begin(problem, batch) for batch in kept.fixed]
-    let_go = [batch for batch, stays in zip(kept.fixed, holds, strict=True) if not stays]
-    fixed = tuple(batch for batch, stays in zip(kept.fixed, holds, strict=True) if stays)
+    fixed = [batch for batch in kept.fixed if batch.lead_min <= 0]
+    bench = Bench(Problem(session, fixed=(*kept.done, *fixed)))
+    let_go = []
+    for batch in sorted(kept.fixed, key=lambda batch: batch.start_min):
+        if batch.lead_min <= 0:
+            continue
+        if _can_begin(problem, batch) and not in_the_way(bench, batch):
+            bench.book(batch)
+            fixed.append(batch)
+        else:
+            let_go.append(batch)
     to_come = tuple(sorted([*let_go, *kept.to_come], key=lambda batch: batch.start_min))
-    return replace(kept, fixed=fixed, to_come=to_come)
+    return replace(kept, fixed=tuple(fixed), to_come=to_come)
 
 
 def _can_begin(problem: Problem, batch: PlannedBatch) -> bool:
@@ -78,7 +88,13 @@ def _can_begin(problem: Problem, batch: PlannedBatch) -> bool:
     if any(round_of(tag) > 1 for tag in batch.packs):
         return True  # their volts are foreseen, not read
     index = {pack.id: number for number, pack in enumerate(problem.packs)}
-    return all(tag in index for tag in batch.packs) and problem.may_join([index[tag] for tag in batch.packs])
+    if any(tag not in index for tag in batch.packs):
+        return False
+    members = tuple(sorted(index[tag] for tag in batch.packs))
+    machine = next(item.index for item in problem.machines if item.channel.id == batch.channel)
+    board = next((at for at, item in enumerate(problem.boards) if item.id == batch.board), -1)
+    costs = problem.costs(members, machine, board, 0) if problem.may_join(members) else None
+    return costs is not None and at_most(batch.current_a, costs.current_a)
 
 
 def _genes(problem: Problem, batches: Sequence[PlannedBatch]) -> list[Gene]:
@@ -134,13 +150,14 @@ class Replanner(Planner):
         prefer: Prefer = Prefer.SOONEST,
         seed: int = 1,
     ) -> None:
-        self.kept = _holding(kept_at(batches, now_min), session)
+        later = session.later(now_min)
+        self.kept = _holding(kept_at(batches, now_min), later)
         stay = (*self.kept.done, *self.kept.fixed)
         ends = {tag_of(tag): batch.end_min for batch in stay for tag in batch.packs}
-        self.asked = session.later(now_min).wanted
+        self.asked = later.wanted
         self.whole = session
         self.session = replace(
-            session.later(now_min),
+            later,
             packs=tuple(pack for pack in session.packs if pack.id not in ends),
             wanted=self.asked
             if any(wish.is_heat for wish in self.asked)

@@ -111,9 +111,9 @@ class Bench:
             for low, high in problem.quiet_min(machine.feed.source):
                 _insert(self.channels[machine.index], (low, high))
         for batch in problem.fixed:
-            self._book(batch)
+            self.book(batch)
 
-    def _book(self, batch: PlannedBatch) -> None:
+    def book(self, batch: PlannedBatch) -> None:
         """What a batch that is not to be moved takes."""
         if batch.source is not None:
             self.used_wh[batch.source] = self.used_wh.get(batch.source, 0.0) + batch.energy_in_wh

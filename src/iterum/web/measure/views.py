@@ -97,4 +97,5 @@ def next_to_measure(queue: Sequence[Pack], after: str | None) -> Pack | None:
     ids = [pack.id for pack in queue]
     start = ids.index(after) + 1 if after in ids else 0
     turned = [*queue[start:], *queue[:start]]
-    return next((pack for pack in turned if pack.reading is None and pack.id != after and pack.condition == "ok"), None)
+    due = (pack for pack in turned if pack.reading is None and pack.charged_at is None and pack.condition == "ok")
+    return next((pack for pack in due if pack.id != after), None)
