@@ -9,7 +9,7 @@ from iterum.core.run import Act, State
 from iterum.core.watching import Observation
 from iterum.services.running import TYPED
 from tests.conftest import NOON
-from tests.web.conftest import PACKS
+from tests.web.conftest import PACKS, planned
 
 
 class TestRun:
@@ -161,6 +161,33 @@ class TestReplanFromTheRun:
         running = [batch for batch in batches if batch["start_min"] < 0]
         assert [set(batch["packs"]) for batch in running] == [set(first["packs"])]
         assert all(batch["start_min"] >= 0 for batch in batches if batch not in running)
+
+    def test_a_day_goes_on_from_plan_to_plan_and_nobody_flies_twice_on_one_charge(self, bench):
+        planned(bench.visitor)
+        told = {heat["name"]: set(heat["packs"]) for heat in bench.desk.latest_plan().document["wanted"]}
+        used_wh = []
+        for minutes in (100, 40):  # after the first heat, and after the second too
+            bench.clock.seconds += minutes * 60
+            planned(bench.visitor, follow="yes")
+            document = bench.desk.latest_plan().document
+            for heat in document["wanted"]:
+                assert set(heat["packs"]) == told[heat["name"]]
+                assert heat["met"]
+            used_wh.append({use["id"]: use["used_wh"] for use in document["sources"]})
+        assert [heat["name"] for heat in document["past"]["flown"]] == ["Pylon heat 1", "Tow 1"]
+        assert used_wh[0] == used_wh[1]  # what was drawn before both is not forgotten
+
+    def test_a_batch_of_a_later_round_is_moved_by_hand_on_the_way(self, bench):
+        planned(bench.visitor)
+        bench.clock.seconds += 80 * 60
+        planned(bench.visitor, follow="yes")
+        batches = bench.desk.latest_plan().document["batches"]
+        number = next(at for at, batch in enumerate(batches) if 2 in batch["rounds"])
+        text = bench.visitor.post("/plan/batch", batch=str(number), by_min="2").text
+        assert "It is kept there." in text, re.findall("Not moved[^<]*", text)
+        (moved,) = (batch for batch in bench.desk.latest_plan().document["batches"] if batch["locked"])
+        assert moved["packs"] == batches[number]["packs"]
+        assert all(heat["packs"] for heat in bench.desk.latest_plan().document["wanted"])
 
     def test_a_plan_from_now_leaves_what_is_in_hand_alone(self, bench):
         bench.charging()

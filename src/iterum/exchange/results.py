@@ -9,10 +9,12 @@ from iterum.core.joining import Evening
 from iterum.core.matching import Group, LeftOut, Matching
 from iterum.core.packs import PackVerdict
 from iterum.core.planning.explain import BatchWhy, Relaxed
+from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.plan import Plan, SourceUse, WishOutcome
 from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.rounds import round_of, tag_at, tag_of
 from iterum.core.reasons import Reason
+from iterum.core.session import Wish
 from iterum.core.sizing import Sizing
 from iterum.wording import about, sentence
 
@@ -244,6 +246,33 @@ def outcome_document(wanted: Iterable[WishOutcome], sources: Iterable[SourceUse]
     }
 
 
+def past_document(past: Past) -> dict[str, Any]:
+    """What was over when a plan was made on the way, for the plan made after it."""
+    return {
+        "done": [batch_document(batch, ()) for batch in past.done],
+        "flown": [{**vars(item.heat), "packs": list(item.packs)} for item in past.flown],
+    }
+
+
+def past_from(document: Mapping[str, Any]) -> Past:
+    """What was over when this plan was made."""
+    past = document.get("past", {"done": (), "flown": ()})
+    flown = [
+        Flown(Wish(**{name: value for name, value in item.items() if name != "packs"}), tuple(item["packs"]))
+        for item in past["flown"]
+    ]
+    return Past(_batches(past["done"]), tuple(flown))
+
+
+def heats_from(document: Mapping[str, Any]) -> tuple[Flown, ...]:
+    """The heats of a plan document, with the packs that fly in them."""
+    return tuple(
+        Flown(Wish(item["count"], item["class"], item["at_min"], item["name"], item["fly_min"]), tuple(item["packs"]))
+        for item in document.get("wanted", ())
+        if item["fly_min"] is not None
+    )
+
+
 def plan_moved(
     document: Mapping[str, Any],
     batches: Sequence[PlannedBatch],
@@ -269,6 +298,10 @@ def plan_moved(
 
 def batches_from(document: Mapping[str, Any]) -> tuple[PlannedBatch, ...]:
     """The batches of a plan document, back as core objects."""
+    return _batches(document["batches"])
+
+
+def _batches(items: Iterable[Mapping[str, Any]]) -> tuple[PlannedBatch, ...]:
     names = ("board", "channel", "source", *_BATCH_FIGURES)
     return tuple(
         PlannedBatch(
@@ -277,5 +310,5 @@ def batches_from(document: Mapping[str, Any]) -> tuple[PlannedBatch, ...]:
             locked=item["locked"],
             **{name: item[name] for name in names},
         )
-        for item in document["batches"]
+        for item in items
     )

@@ -4,20 +4,30 @@ import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from itertools import chain
 from time import perf_counter
 
 from iterum.core.feed import feed_of
 from iterum.core.planning.by_hand import move, with_batch
 from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
+from iterum.core.planning.history import Flown, Past, problem_as_it_is
 from iterum.core.planning.plan import Plan, Planner, Progress, outcomes, source_uses, visits_in
-from iterum.core.planning.problem import PlannedBatch, Problem
+from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes
 from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.search import Prefer
 from iterum.core.reasons import Reason, reason
 from iterum.core.run import BEFORE_CHARGE, LIVE, State
 from iterum.core.session import Session
-from iterum.exchange.results import batches_from, outcome_document, plan_document, plan_moved, reasons_document
+from iterum.exchange.results import (
+    batches_from,
+    outcome_document,
+    past_document,
+    past_from,
+    plan_document,
+    plan_moved,
+    reasons_document,
+)
 from iterum.store.repository import KeptPlan
 from iterum.store.runs import KeptRun
 
@@ -33,6 +43,7 @@ class Answer:
     whys: tuple[BatchWhy, ...]
     relaxed: tuple[Relaxed, ...]
     changed: tuple[Reason, ...] = ()
+    past: Past = field(default_factory=Past)
 
 
 @dataclass(frozen=True)
@@ -41,6 +52,8 @@ class Follow:
 
     batches: tuple[PlannedBatch, ...]
     now_min: float
+    flown: tuple[Flown, ...] = ()
+    """Who flies, and flew, in each heat by that plan."""
     tell: bool = True
     """Whether to say what changes; not where there was no plan, only batches in hand."""
 
@@ -58,7 +71,11 @@ def make_plan(
     follow : plan again from an old plan, leaving what runs alone and changing as little as can be.
     """
     begun = perf_counter()
-    planner = Replanner(session, follow.batches, follow.now_min, prefer) if follow else Planner(session, prefer)
+    planner = (
+        Replanner(session, follow.batches, follow.now_min, prefer, flown=follow.flown)
+        if follow
+        else Planner(session, prefer)
+    )
     for progress in planner.improve():
         on_progress(progress)
         if stopped() or perf_counter() > begun + SEARCH_PART * seconds:
@@ -66,7 +83,8 @@ def make_plan(
     plan = planner.plan()
     if isinstance(planner, Replanner):
         changed = changes(planner.kept.to_come, plan.batches[len(planner.kept.fixed) :])
-        return Answer(plan, explain(planner.problem, plan), (), changed if follow and follow.tell else ())
+        past = Past(planner.kept.done, planner.flown)
+        return Answer(plan, explain(planner.problem, plan), (), changed if follow and follow.tell else (), past)
     relaxed: list[Relaxed] = []
     until = max(begun + seconds, perf_counter() + (1 - SEARCH_PART) * seconds)
     widened = bottlenecks(planner.problem, plan) if plan.batches else iter(())
@@ -84,15 +102,18 @@ def true_batches(
 ) -> tuple[PlannedBatch, ...]:
     """A kept plan as its batches really went, in its own minutes.
 
-    in_hand : every run begun since, with the minutes it still takes. What runs stays; what is done is done; what was
-    stopped or given up is gone; what was not begun is still to come, although its time may be past; and what runs
-    outside the plan is there too.
+    in_hand : every run that was not over when it was made, the oldest first, with the minutes it still takes. What
+    runs stays; what is done is done; what was stopped or given up is gone; what was not begun is still to come,
+    although its time may be past; and what runs outside the plan is there too.
     """
     now_min = (now - kept.made_at) / timedelta(minutes=1)
-    by_packs = {frozenset(run.packs): (run, left_min) for run, left_min in in_hand}
-    found = []
-    for batch in batches_from(kept.document):
-        told = by_packs.pop(frozenset(map(tag_of, batch.packs)), None)
+    by_packs: dict[frozenset[str], list[tuple[KeptRun, float]]] = {}
+    for run, left_min in in_hand:
+        by_packs.setdefault(frozenset(run.packs), []).append((run, left_min))
+    found = list(past_from(kept.document).done)
+    for batch in sorted(batches_from(kept.document), key=lambda batch: batch.start_min):
+        same = by_packs.get(frozenset(map(tag_of, batch.packs)))
+        told = same.pop(0) if same else None
         if told is not None:
             real = _as_run(batch, *told, kept, session, now_min)
             found += [real] if real else []
@@ -102,7 +123,7 @@ def true_batches(
             later = now_min + FROZEN_MIN + 0.5 - batch.start_min
             found.append(replace(batch, start_min=batch.start_min + later, lead_min=batch.lead_min + later,
                                  end_min=batch.end_min + later))  # fmt: skip
-    for run, left_min in by_packs.values():
+    for run, left_min in chain.from_iterable(by_packs.values()):
         if run.state in LIVE or run.state in BEFORE_CHARGE:
             real = _as_run(_batch_of(run, session), run, left_min, kept, session, now_min)
             found += [real] if real else []
@@ -156,7 +177,8 @@ def moved(
         raise KeyError(number)
     old = batches[number]
     start_min = old.start_min if start_min is None else start_min
-    batch = move(session, batches, number, channel or old.channel, start_min, now_min)
+    past = past_from(kept.document)
+    batch = move(session, batches, number, channel or old.channel, start_min, now_min, past)
     return _rewritten(session, kept, with_batch(batches, number, batch), batch)
 
 
@@ -175,7 +197,10 @@ def _rewritten(
     reasons = {frozenset(item["packs"]): item["reasons"] for item in kept.document["batches"]}
     if by_hand is not None:
         reasons[frozenset(map(tag_of, by_hand.packs))] = reasons_document([reason("kept_by_you")])
-    outcome = outcome_document(outcomes(Problem(session), batches, session.wanted), source_uses(session.kit, batches))
+    past = past_from(kept.document)
+    problem = problem_as_it_is(session, batches, (), past)
+    every = (*past.done, *batches)
+    outcome = outcome_document(outcomes(problem, every, session.wanted), source_uses(session.kit, every))
     document = plan_moved(kept.document, batches, reasons, outcome, visits_in(batches))
     return replace(kept, document=document)
 
@@ -228,6 +253,7 @@ class PlanJob:
             # The first is kept last, so that it is the one in force.
             for prefer, answer in reversed(self.answers.items()) if self.keep else ():
                 document = plan_document(answer.plan, answer.whys, answer.relaxed, answer.changed)
+                document["past"] = past_document(answer.past)
                 assert self.keep is not None  # asked just above
                 self.keep(KeptPlan(self.begun_at, prefer.value, document, self.revision))
             self.done = True

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Connection, Row, func, insert, select, update
 
 from iterum.core.health import ChargeRecord
-from iterum.core.run import State
+from iterum.core.run import OPEN, State
 from iterum.core.sizing import DialCard
 from iterum.core.watching import Alarm, Expected, Finding, Observation
 from iterum.store import tables
@@ -36,6 +36,11 @@ class KeptRun:
     ended_at: datetime | None
     driven: bool
     heard_at: datetime | None
+
+    def over_by(self, moment: datetime) -> bool:
+        """Whether its charge had ended, or it was given up, before a moment."""
+        over_at = self.ended_at or (None if self.state in OPEN else self.state_at)
+        return over_at is not None and over_at < moment
 
     def minute(self, moment: datetime) -> float:
         """Minutes of charging at a moment, pauses left out; 0 before it began."""

@@ -3,6 +3,7 @@
 It shares no code with the planner. The electrical model, which is checked elsewhere, says how long a batch takes.
 """
 
+from collections import Counter
 from dataclasses import replace
 from itertools import pairwise
 
@@ -10,7 +11,7 @@ from iterum.core.charging import charge
 from iterum.core.chemistry import CHEMISTRIES
 from iterum.core.feed import feed_of
 from iterum.core.joining import join_reasons, plug_by_plug
-from iterum.core.packs import Reading
+from iterum.core.packs import Reading, judge_pack
 from iterum.core.sizing import Setup
 from iterum.exchange.session import from_document
 
@@ -22,12 +23,27 @@ def violations(document, plan):
     return list(_violations(document, plan))
 
 
-def violations_on_the_way(document, done, plan):
+def violations_on_the_way(document, done, plan, flown=()):
     """The same for a plan made while another was followed: what charges is as it is, the rest obeys every rule.
 
-    document : the session as it is now. done : batches that are over, for what they took. Times from now.
+    document : the session as it is now. done : batches that are over. flown : the packs of each heat that has begun.
+    Times from now.
     """
-    return list(_on_the_way(document, done, plan))
+    return [*_on_the_way(document, done, plan), *_nobody_flies_empty(document, [*done, *plan["batches"]], plan, flown)]
+
+
+def _nobody_flies_empty(document, batches, plan, flown):
+    """Every pack that counts for a heat was charged once more often than it has flown, or was full to begin with."""
+    flights = Counter(tag for packs in flown for tag in packs)
+    charges = Counter(tag for batch in batches for tag in batch["packs"])
+    session = from_document(document)
+    judged = {pack.id: judge_pack(pack, session.rules) for pack in session.packs}
+    for heat in sorted(plan["wanted"], key=lambda heat: heat["at_min"]):
+        if heat["fly_min"] and heat["at_min"] > 0:
+            fresh = [tag for tag in heat["packs"] if charges[tag] + judged[tag].full > flights[tag]]
+            if len(fresh) < heat["have"]:
+                yield f"{heat['at_min']}: {heat['have']} told, {fresh} charged"
+            flights.update(heat["packs"])
 
 
 def _on_the_way(document, done, plan):
@@ -253,13 +269,17 @@ def _overlaps(batches, setup_min):
                 yield f"{key} {name} is taken twice"
 
 
-def _power_and_energy(plan, document, chargers, asked):
+def _power_and_energy(plan, document, chargers, asked):  # noqa: C901 (one figure after the other)
     """Watts and watt-hours of everything; `asked` are the sources that may not give more than they have."""
     sources = {source["id"]: source for source in document.get("sources", ())}
     supplies = {supply["id"]: supply for supply in document.get("supplies", ())}
     setup_min = document.get("rules", {}).get("setup_min", 3)
     loads, used = [], dict.fromkeys(sources, 0.0)
     for batch in plan["batches"]:
+        if batch["end_min"] <= 0 and batch["source"] in used:  # over: only its energy counts
+            used[batch["source"]] += batch["energy_in_wh"]
+        if batch["end_min"] <= 0:
+            continue
         charger, _ = chargers[batch["channel"]]
         pack = next(pack for pack in document["packs"] if pack["id"] == batch["packs"][0])
         chemistry = CHEMISTRIES[pack["chemistry"]]

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from iterum.core.planning.history import Past, problem_as_it_is
 from iterum.core.planning.problem import RATE_PARTS, Costs, PlannedBatch, Problem
 from iterum.core.planning.schedule import EPS, Bench, free_from, power_free_from
 from iterum.core.reasons import Reason, Unsafe, reason
@@ -28,14 +29,16 @@ def move(
     channel: str,
     start_min: float,
     now_min: float = 0.0,
+    past: Past = Past(),  # noqa: B008 (it cannot be changed)
 ) -> PlannedBatch:
     """The batch at its new place, kept there. Raises Unsafe with every rule it would break; then nothing is moved.
 
     number : index of the batch in `batches`; times in minutes of the plan. now_min : what is past cannot be moved.
+    past : what was over when the plan was made.
     """
     batch = batches[number]
     others = tuple(item for at, item in enumerate(batches) if at != number)
-    problem = Problem(session, fixed=others)
+    problem = problem_as_it_is(session, batches, others, past)
     index = {pack.id: at for at, pack in enumerate(problem.packs)}
     if batch.start_min < now_min - EPS or any(tag not in index for tag in batch.packs):
         raise Unsafe((reason("move_begun", packs=batch.packs),))

@@ -9,7 +9,7 @@ from iterum.core.packs import Pack
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
-from iterum.core.planning.rounds import tag_of
+from iterum.core.planning.rounds import Waiting, tag_of
 from iterum.core.planning.schedule import Gene, Placed, Schedule, decode, visits_of
 from iterum.core.planning.search import Found, Prefer, Score, Search, score_of
 from iterum.core.reasons import Reason, reason
@@ -100,7 +100,7 @@ class Planner:
         seed: int = 1,
         start: Sequence[Gene] = (),
         fixed: tuple[PlannedBatch, ...] = (),
-        coming: tuple[tuple[Pack, float], ...] = (),
+        coming: tuple[Waiting, ...] = (),
     ) -> None:
         self.problem = Problem(session, fixed=fixed, coming=coming)
         self.prefer = prefer

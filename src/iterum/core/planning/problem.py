@@ -18,7 +18,7 @@ from iterum.core.joining import join_reasons, plug_by_plug
 from iterum.core.kit import CHAIN, DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
 from iterum.core.matching import group_size_limit, in_plug_order, obstacles
 from iterum.core.packs import Pack, PackVerdict, judge_pack
-from iterum.core.planning.rounds import Round, Rounds, plan_rounds, tag_of
+from iterum.core.planning.rounds import Round, Rounds, Waiting, plan_rounds, tag_of
 from iterum.core.reasons import Unsafe
 from iterum.core.resistance import resistance_of
 from iterum.core.rules import Balance, HouseRules
@@ -99,8 +99,8 @@ class Problem:
     session: Session
     fixed: tuple[PlannedBatch, ...] = ()
     """Batches that are not to be moved: done, running, or about to be set up. Their packs are not in the session."""
-    coming: tuple[tuple[Pack, float], ...] = ()
-    """Packs of those batches, each with the minute at which it is full: they may fly in heats."""
+    coming: tuple[Waiting, ...] = ()
+    """Packs of those batches, and those that have flown: they may fly in heats, and come round again."""
     not_before: dict[tuple[int, ...], float] = field(default_factory=dict)
     """Batches, by their packs, that are to stay where an earlier plan had them: not before these minutes."""
     _may_join: dict[tuple[int, ...], bool] = field(default_factory=dict)

@@ -1,14 +1,14 @@
 """Planning again from what is true now: what runs stays, what is done is done, and as little as can be changes."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from iterum.core.packs import judge_pack
 from iterum.core.planning.by_hand import in_the_way
+from iterum.core.planning.history import Flown, could_fly, have_flown, shifted, whereabouts
 from iterum.core.planning.plan import Plan, Planner, outcomes
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
-from iterum.core.planning.rounds import round_of, tag_of
+from iterum.core.planning.rounds import is_sound, round_of, tag_of
 from iterum.core.planning.schedule import Bench, Gene
 from iterum.core.planning.search import Prefer
 from iterum.core.quantities import at_most
@@ -57,19 +57,20 @@ def _stays(batch: PlannedBatch) -> bool:
     return batch.locked or batch.start_min <= FROZEN_MIN
 
 
-def _holding(kept: Kept, session: Session) -> Kept:
+def _holding(kept: Kept, session: Session, flown: Sequence[Flown]) -> Kept:
     """The same, but what was to stay and can no longer be begun as it is, is still to come.
 
     A pack hurt, a channel lost, a heat moved, less in the source. What charges already stays: stopping is for the run.
     """
     problem = Problem(replace(session, wanted=()))
+    back_min = _back_min(flown)
     fixed = [batch for batch in kept.fixed if batch.lead_min <= 0]
     bench = Bench(Problem(session, fixed=(*kept.done, *fixed)))
     let_go = []
     for batch in sorted(kept.fixed, key=lambda batch: batch.start_min):
         if batch.lead_min <= 0:
             continue
-        if _can_begin(problem, batch) and not in_the_way(bench, batch):
+        if _can_begin(problem, batch, back_min) and not in_the_way(bench, batch):
             bench.book(batch)
             fixed.append(batch)
         else:
@@ -78,15 +79,27 @@ def _holding(kept: Kept, session: Session) -> Kept:
     return replace(kept, fixed=tuple(fixed), to_come=to_come)
 
 
-def _can_begin(problem: Problem, batch: PlannedBatch) -> bool:
+def _back_min(flown: Sequence[Flown]) -> dict[str, list[float]]:
+    """By tag, when it was or will be back and rested after each of its flights."""
+    found: dict[str, list[float]] = {}
+    for item in sorted(flown, key=lambda item: item.heat.at_min):
+        for tag in item.packs:
+            found.setdefault(tag_of(tag), []).append(item.heat.over_min + item.heat.rest_min)
+    return found
+
+
+def _can_begin(problem: Problem, batch: PlannedBatch, back_min: Mapping[str, Sequence[float]]) -> bool:
     """Whether a batch may be set up as it was planned, by what is known of its packs and of the kit now."""
-    charges = {verdict.pack.id for verdict in problem.verdicts if verdict.charges}
+    sound = {verdict.pack.id for verdict in problem.verdicts if is_sound(verdict.pack, problem.rules)}
     channels = {machine.channel.id for machine in problem.machines}
     boards = {None, *(board.id for board in problem.boards)}
-    if not charges.issuperset(map(tag_of, batch.packs)) or batch.channel not in channels or batch.board not in boards:
+    if not sound.issuperset(map(tag_of, batch.packs)) or batch.channel not in channels or batch.board not in boards:
         return False
-    if any(round_of(tag) > 1 for tag in batch.packs):
-        return True  # their volts are foreseen, not read
+    flights = {tag: back_min.get(tag_of(tag), ()) for tag in batch.packs}
+    if any(len(flights[tag]) < round_of(tag) - 1 for tag in batch.packs):
+        return False  # it is to fly first, and who flies is settled anew
+    if any(round_of(tag) > 1 for tag in batch.packs):  # their volts are foreseen, not read
+        return all(max(flights[tag], default=0.0) <= batch.start_min + 1e-6 for tag in batch.packs)
     index = {pack.id: number for number, pack in enumerate(problem.packs)}
     if any(tag not in index for tag in batch.packs):
         return False
@@ -135,7 +148,7 @@ def _still_short(wanted: Sequence[Wish], stay: Sequence[PlannedBatch]) -> tuple[
 
 def _counted(batches: Sequence[PlannedBatch], session: Session) -> tuple[PlannedBatch, ...]:
     """Batches as they count for what was asked: without packs that were hurt, or taken out of use, since."""
-    sound = {pack.id for pack in session.packs if judge_pack(pack, session.rules).charges}
+    sound = {pack.id for pack in session.packs if is_sound(pack, session.rules)}
     return tuple(replace(batch, packs=tuple(tag for tag in batch.packs if tag_of(tag) in sound)) for batch in batches)
 
 
@@ -149,23 +162,28 @@ class Replanner(Planner):
         now_min: float,
         prefer: Prefer = Prefer.SOONEST,
         seed: int = 1,
+        flown: Sequence[Flown] = (),
     ) -> None:
         later = session.later(now_min)
-        self.kept = _holding(kept_at(batches, now_min), later)
+        at_now = kept_at(batches, now_min)
+        not_begun = [batch for batch in (*at_now.fixed, *at_now.to_come) if batch.lead_min > 0]
+        self.flown = could_fly(shifted(have_flown(session.wanted, flown, now_min), now_min), not_begun)
+        self.kept = _holding(at_now, later, self.flown)
+        self.let_go = [batch for batch in self.kept.to_come if batch.locked]
         stay = (*self.kept.done, *self.kept.fixed)
-        ends = {tag_of(tag): batch.end_min for batch in stay for tag in batch.packs}
+        coming = whereabouts(later, stay, self.flown)
+        known = {tag_of(item.pack.id) for item in coming}
         self.asked = later.wanted
         self.whole = session
         self.session = replace(
             later,
-            packs=tuple(pack for pack in session.packs if pack.id not in ends),
+            packs=tuple(pack for pack in session.packs if pack.id not in known),
             wanted=self.asked
             if any(wish.is_heat for wish in self.asked)
             else _still_short(self.asked, _counted(stay, session)),
         )
         if self.asked and not self.session.wanted:  # all that was asked for is full or on its way
             self.session = replace(self.session, packs=())
-        coming = tuple((pack, max(ends[pack.id], 0.0)) for pack in session.packs if pack.id in ends)
         problem = Problem(self.session, fixed=stay, coming=coming)
         self.loyal = tuple(_genes(problem, self.kept.to_come))
         super().__init__(problem.session, prefer, seed, self.loyal, stay, coming)
@@ -188,7 +206,7 @@ class Replanner(Planner):
             worth = (
                 best.score.missing < repaired.score.missing
                 or best.score.late_min < repaired.score.late_min - 1e-6
-                or best.schedule.makespan_min <= repaired.schedule.makespan_min - WORTH_MIN
+                or (not self.let_go and best.schedule.makespan_min <= repaired.schedule.makespan_min - WORTH_MIN)
             )
             if worth:
                 self.problem.not_before = {}
@@ -198,11 +216,19 @@ class Replanner(Planner):
         ends = [batch.end_min for batch in self.kept.fixed]
         return replace(
             plan,
-            batches=(*self.kept.fixed, *plan.batches),
+            batches=(*self.kept.fixed, *map(self._as_locked, plan.batches)),
             wanted=outcomes(self.problem, _counted((*self.problem.fixed, *plan.batches), self.whole), self.asked),
             makespan_min=max([plan.makespan_min, *ends]),
             bound_min=max([plan.bound_min, *ends]),
         )
+
+    def _as_locked(self, batch: PlannedBatch) -> PlannedBatch:
+        """A batch kept by hand is so still, where it could stay."""
+        same = any(
+            was.packs == batch.packs and was.channel == batch.channel
+            and abs(was.start_min - batch.start_min) <= SAME_MIN for was in self.let_go
+        )  # fmt: skip
+        return replace(batch, locked=same)
 
 
 def changes(old: Sequence[PlannedBatch], new: Sequence[PlannedBatch]) -> tuple[Reason, ...]:

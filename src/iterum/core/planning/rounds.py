@@ -8,7 +8,8 @@ which its pack is there and a time by which it must be full.
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from iterum.core.packs import Pack, PackVerdict, Reading, judge_pack
+from iterum.core.packs import KEEPS_FROM_CHARGE, Pack, PackVerdict, Reading, judge_pack
+from iterum.core.rules import HouseRules
 from iterum.core.session import Session, Wish
 
 AGAIN = " ↻"
@@ -64,14 +65,19 @@ class Rounds:
 
 
 @dataclass
-class _Waiting:
-    """A pack that can be had: from when, which time round, and whether it is full then."""
+class Waiting:
+    """A pack that can be had: from when, which time round, and whether it is full then.
+
+    away_min : for one that comes round again, minutes away and resting after its charge before.
+    """
 
     pack: Pack
     number: int
     from_min: float
     full: bool
-    away_min: float
+    away_min: float = 0.0
+    by_plan: bool = False
+    """Full only if a charge of this very plan comes about."""
 
 
 def returned(pack: Pack, heat: Wish, number: int) -> Pack:
@@ -82,37 +88,39 @@ def returned(pack: Pack, heat: Wish, number: int) -> Pack:
     return replace(pack, id=tag_at(tag_of(pack.id), number), reading=reading)
 
 
-def plan_rounds(session: Session, verdicts: Sequence[PackVerdict], coming: Sequence[tuple[Pack, float]]) -> Rounds:
-    """Who flies in which heat. coming : packs on a charger already, with the minute at which each is full."""
-    waiting = [_Waiting(verdict.pack, 1, 0.0, verdict.full, 0.0) for verdict in verdicts if verdict.charges]
-    waiting += [
-        _Waiting(pack, 1, ready_min, True, 0.0)
-        for pack, ready_min in coming
-        if judge_pack(pack, session.rules).charges  # hurt meanwhile: it flies no more
-    ]
+def is_sound(pack: Pack, rules: HouseRules) -> bool:
+    """Whether nothing speaks against a pack that was charged by plan, read since or not."""
+    against = {item.code for item in judge_pack(pack, rules).reasons} & KEEPS_FROM_CHARGE
+    return not against - {"not_measured", "charged_since"}
+
+
+def plan_rounds(session: Session, verdicts: Sequence[PackVerdict], coming: Sequence[Waiting]) -> Rounds:
+    """Who flies in which heat. coming : packs that were charged or have flown while a plan was followed."""
+    waiting = [Waiting(verdict.pack, 1, 0.0, verdict.full) for verdict in verdicts if verdict.charges]
+    waiting += [replace(item) for item in coming if is_sound(item.pack, session.rules)]
     rounds: list[Round] = []
     seats: list[Seat] = []
     for heat in sorted(session.wanted, key=lambda wish: wish.at_min):
         if heat.at_min <= 0:
             continue  # it has begun, with what was ready then
         mine = [item for item in waiting if item.pack.family == heat.family]
-        mine.sort(key=lambda item: (not _in_time(item, heat), item.from_min if item.number > 1 else 0.0,
-                                    not item.full, -(item.pack.cell_v or 0.0), item.pack.id))  # fmt: skip
+        mine.sort(key=lambda item: (not _in_time(item, heat), not item.full, item.from_min if item.number > 1 else 0.0,
+                                    -(item.pack.cell_v or 0.0), item.pack.id))  # fmt: skip
         for item in mine[: heat.count]:
-            seats.append(Seat(heat, item.pack.id, item.from_min if item.full else None))
+            seats.append(Seat(heat, item.pack.id, item.from_min if item.full and not item.by_plan else None))
             if not item.full:
                 rounds.append(Round(item.pack, item.from_min, heat, item.away_min))
             if heat.is_heat:
                 item.number += 1
                 away_min = (heat.fly_min or 0.0) + heat.rest_min
-                item.pack, item.full = returned(item.pack, heat, item.number), False
+                item.pack, item.full, item.by_plan = returned(item.pack, heat, item.number), False, False
                 item.from_min, item.away_min = heat.at_min + away_min, away_min
             elif not item.full:
-                item.full, item.from_min = True, heat.at_min
+                item.full, item.from_min, item.by_plan = True, heat.at_min, True
         seats += [Seat(heat, None, None)] * (heat.count - len(mine[: heat.count]))
     return Rounds(tuple(rounds), tuple(seats))
 
 
-def _in_time(item: _Waiting, heat: Wish) -> bool:
+def _in_time(item: Waiting, heat: Wish) -> bool:
     """Whether it is there at all before the heat."""
     return item.from_min < heat.at_min if not item.full else item.from_min <= heat.at_min

@@ -9,7 +9,7 @@ from werkzeug.wrappers import Response
 from iterum.core.planning.search import Prefer
 from iterum.core.reasons import Unsafe
 from iterum.core.run import OPEN
-from iterum.exchange.results import batches_from
+from iterum.exchange.results import batches_from, heats_from, past_from
 from iterum.services.planning import Follow, PlanJob, locked, moved, true_batches
 from iterum.store.repository import KeptPlan
 from iterum.web.context import desk, now, plan_desk, runs
@@ -72,9 +72,13 @@ def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -
     if kept is not None and following:
         starts_at = kept.made_at
         session = desk().session_at(starts_at)
-        in_hand = runs().since(kept.made_at, now())
-        batches = true_batches(kept, in_hand, session, now()) if in_hand else batches_from(kept.document)
-        follow = Follow(batches, (now() - starts_at) / timedelta(minutes=1))
+        in_hand = [item for item in runs().since(starts_at - LONGEST, now()) if not item[0].over_by(starts_at)]
+        past = past_from(kept.document)
+        batches = (*past.done, *batches_from(kept.document))
+        if in_hand:
+            batches = true_batches(kept, in_hand, session, now())
+        flown = (*past.flown, *heats_from(kept.document))
+        follow = Follow(batches, (now() - starts_at) / timedelta(minutes=1), flown)
     else:
         in_hand = [item for item in runs().since(starts_at - LONGEST, starts_at) if item[0].state in OPEN]
         if in_hand:
