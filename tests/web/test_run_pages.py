@@ -153,7 +153,9 @@ class TestReplanFromTheRun:
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
         bench.found["plan_desk"].job.wait(10)
         first = bench.desk.latest_plan().document["batches"][0]
+        assert 'value="yes" checked' not in bench.visitor.get("/plan").text
         bench.charging(packs=first["packs"], board=first["board"] or "", channel=first["channel"])
+        assert 'value="yes" checked' in bench.visitor.get("/plan").text  # it is followed, so it is kept to
         bench.pass_time(20)
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5", follow="yes")
         bench.found["plan_desk"].job.wait(10)

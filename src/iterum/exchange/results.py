@@ -1,6 +1,6 @@
 """Results as plain JSON documents, with the names of the session file."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from iterum.core.charging import Charge
@@ -16,7 +16,9 @@ from iterum.core.planning.rounds import round_of, tag_at, tag_of
 from iterum.core.reasons import Reason
 from iterum.core.session import Wish
 from iterum.core.sizing import Sizing
-from iterum.wording import about, sentence
+from iterum.wording import about, minute_of, sentence
+
+Clock = Callable[[float], str]
 
 DIGITS = 6
 """Digits that results are rounded to: far below any meter, far above the noise of binary fractions."""
@@ -27,9 +29,9 @@ def tidy(value: float | None) -> float | None:
     return None if value is None else round(value, DIGITS)
 
 
-def reasons_document(reasons: Iterable[Reason]) -> list[dict[str, str]]:
+def reasons_document(reasons: Iterable[Reason], at: Clock = minute_of) -> list[dict[str, str]]:
     """Reasons as code and sentence."""
-    return [{"code": item.code, "text": about(item)} for item in reasons]
+    return [{"code": item.code, "text": about(item, at)} for item in reasons]
 
 
 def check_document(verdicts: Iterable[PackVerdict]) -> dict[str, Any]:
@@ -176,15 +178,19 @@ def charge_document(result: Charge) -> dict[str, Any]:
 
 
 def plan_document(
-    plan: Plan, whys: Sequence[BatchWhy] = (), relaxed: Sequence[Relaxed] = (), changed: Iterable[Reason] = ()
+    plan: Plan,
+    whys: Sequence[BatchWhy] = (),
+    relaxed: Sequence[Relaxed] = (),
+    changed: Iterable[Reason] = (),
+    at: Clock = minute_of,
 ) -> dict[str, Any]:
     """What `plan` prints; `whys` say why each batch is as it is, `relaxed` what would make the whole sooner.
 
-    changed : what is otherwise than in the plan before.
+    changed : what is otherwise than in the plan before. at : how sentences write a minute of the plan.
     """
     reasons = {why.batch: why.reasons for why in whys}
     return {
-        "batches": [batch_document(batch, reasons.get(batch, ())) for batch in plan.batches],
+        "batches": [batch_document(batch, reasons.get(batch, ()), at) for batch in plan.batches],
         "left_out": [
             {"id": tag_of(left.pack.id), "round": round_of(left.pack.id), "code": left.reason.code,
              "text": about(left.reason), "fix": sentence(left.fix)}
@@ -196,9 +202,9 @@ def plan_document(
         "proved": plan.proved,
         "gap": tidy(plan.gap),
         "visits": plan.visits,
-        "changed": [{"code": item.code, "text": sentence(item)} for item in changed],
+        "changed": [{"code": item.code, "text": sentence(item, at)} for item in changed],
         "would_help": [
-            {"code": item.reason.code, "text": sentence(item.reason), "saved_min": tidy(item.saved_min)}
+            {"code": item.reason.code, "text": sentence(item.reason, at), "saved_min": tidy(item.saved_min)}
             for item in relaxed
         ],
     }  # fmt: skip
@@ -207,7 +213,7 @@ def plan_document(
 _BATCH_FIGURES = ("current_a", "rate_c", "start_min", "lead_min", "end_min", "power_w", "energy_in_wh", "power_in_w")
 
 
-def batch_document(batch: PlannedBatch, reasons: Iterable[Reason]) -> dict[str, Any]:
+def batch_document(batch: PlannedBatch, reasons: Iterable[Reason], at: Clock = minute_of) -> dict[str, Any]:
     """One batch of a plan."""
     return {
         "packs": [tag_of(tag) for tag in batch.packs],
@@ -218,7 +224,7 @@ def batch_document(batch: PlannedBatch, reasons: Iterable[Reason]) -> dict[str, 
         **{name: tidy(getattr(batch, name)) for name in _BATCH_FIGURES},
         "source": batch.source,
         "locked": batch.locked,
-        "reasons": reasons_document(reasons),
+        "reasons": reasons_document(reasons, at),
     }
 
 

@@ -252,13 +252,17 @@ class PlanJob:
                 )
             # The first is kept last, so that it is the one in force.
             for prefer, answer in reversed(self.answers.items()) if self.keep else ():
-                document = plan_document(answer.plan, answer.whys, answer.relaxed, answer.changed)
+                document = plan_document(answer.plan, answer.whys, answer.relaxed, answer.changed, self._clock)
                 document["past"] = past_document(answer.past)
                 assert self.keep is not None  # asked just above
                 self.keep(KeptPlan(self.begun_at, prefer.value, document, self.revision))
             self.done = True
         except Exception as error:  # handed on to whoever asks for the plan, who raises it
             self.defect = error
+
+    def _clock(self, minute: float) -> str:
+        """The time of day of a minute of the plan, on this machine."""
+        return (self.begun_at + timedelta(minutes=minute)).astimezone().strftime("%H:%M")
 
     def _note(self, progress: Progress) -> None:
         self.progress = progress

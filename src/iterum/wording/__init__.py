@@ -148,21 +148,19 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
         f"{plain(n['current_a'])} A, up to {n['until_v']:.3f} V per cell; then all may be joined."
     ),
     # a plan
-    "replan_runs": "Runs, or is about to: left alone until minute {end_min:.0f}.",
+    "replan_runs": "Runs, or is about to: left alone until {end_min}.",
     "replan_same": "Nothing changes.",
-    "replan_new": lambda n: f"New: {', '.join(n['packs'])} on {n['channel']} from minute {n['start_min']:.0f}.",
+    "replan_new": lambda n: f"New: {', '.join(n['packs'])} on {n['channel']} from {n['start_min']}.",
     "replan_moved": lambda n: (
-        f"Moved: {', '.join(n['packs'])} to {n['channel']} at minute {n['start_min']:.0f}, "
-        f"was {n['was_channel']} at {n['was_min']:.0f}."
+        f"Moved: {', '.join(n['packs'])} to {n['channel']} at {n['start_min']}, "
+        f"was {n['was_channel']} at {n['was_min']}."
     ),
     "replan_gone": lambda n: f"No longer as one batch: {', '.join(n['packs'])}.",
     "starts_at_once": "Starts at once.",
-    "waits_channel": lambda n: f"Waits for {n['channel']}, free at minute {n['until_min']:.0f}.",
-    "waits_board": lambda n: f"Waits for {n['board']}, free at minute {n['until_min']:.0f}.",
-    "waits_hands": lambda n: (
-        f"Waits for your hands: {', '.join(n['packs'])} are set up until minute {n['until_min']:.0f}."
-    ),
-    "waits_watts": lambda n: f"Waits for watts of {n['resource']}, free at minute {n['until_min']:.0f}.",
+    "waits_channel": lambda n: f"Waits for {n['channel']}, free at {n['until_min']}.",
+    "waits_board": lambda n: f"Waits for {n['board']}, free at {n['until_min']}.",
+    "waits_hands": lambda n: f"Waits for your hands: {', '.join(n['packs'])} are set up until {n['until_min']}.",
+    "waits_watts": lambda n: f"Waits for watts of {n['resource']}, free at {n['until_min']}.",
     "waits_order": "Starts here so that the whole ends no later.",
     "alone_only_one": lambda n: f"Alone: no other {family_label(n['family'])} is to be charged.",
     "alone_unfit": "Alone: its cells are too far apart for a board.",
@@ -177,11 +175,11 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
         else "Alone, though it could join others at no loss of time: it needs no board so."
     ),
     "alone_no_room": "Alone: no batch that it may join has a port left.",
-    "wider_channel": "One channel more: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
-    "wider_board": "One large board more: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
-    "wider_rate": "2C where labels allow it: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
-    "wider_hands": "A second pair of hands: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
-    "wider_watts": "Half as many watts again: all done {saved_min:.0f} min sooner, at minute {end_min:.0f}.",
+    "wider_channel": "One channel more: all done {saved_min:.0f} min sooner, at {end_min}.",
+    "wider_board": "One large board more: all done {saved_min:.0f} min sooner, at {end_min}.",
+    "wider_rate": "2C where labels allow it: all done {saved_min:.0f} min sooner, at {end_min}.",
+    "wider_hands": "A second pair of hands: all done {saved_min:.0f} min sooner, at {end_min}.",
+    "wider_watts": "Half as many watts again: all done {saved_min:.0f} min sooner, at {end_min}.",
     "buys_channel": lambda n: _buys("One channel more", n),
     "buys_board": lambda n: _buys("One large board more", n),
     "buys_rate": lambda n: _buys(f"2C for {_batches(n['faster'])}, where labels allow it", n),
@@ -190,17 +188,17 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "buys_energy": lambda n: _buys(f"{n['wh']:.0f} Wh more in {n['source']}", n),
     "buys_time": lambda n: _buys(f"{minutes(n['minutes'])} more before each time", n),
     "no_heat_needs_it": "No heat needs it today.",
-    "waits_return": "Starts when its packs are back and have rested, at minute {until_min:.0f}.",
-    "waits_flight": "Starts when you are back from the heat, at minute {until_min:.0f}.",
-    "waits_quiet": "Starts when {source} may run again, at minute {until_min:.0f}.",
+    "waits_return": "Starts when its packs are back and have rested, at {until_min}.",
+    "waits_flight": "Starts when you are back from the heat, at {until_min}.",
+    "waits_quiet": "Starts when {source} may run again, at {until_min}.",
     "move_begun": "These packs are being charged, or something was measured since: plan again instead.",
     "move_past": "That time is past.",
     "move_no_channel": "{channel} is not in the kit any more, or its input volts are wrong.",
-    "move_channel": "{channel} is taken then; free for it from minute {free_min:.0f}.",
-    "move_board": "{board} is taken then; free for it from minute {free_min:.0f}.",
-    "move_hands": "You are at another batch or away then; free from minute {free_min:.0f}.",
+    "move_channel": "{channel} is taken then; free for it from {free_min}.",
+    "move_board": "{board} is taken then; free for it from {free_min}.",
+    "move_hands": "You are at another batch or away then; free from {free_min}.",
     "move_watts": "It would take {watts:.0f} W more of {resource} than is left of its {limit_w:.0f} W.",
-    "move_not_back": "Its packs are back and rested at minute {back_min:.0f}.",
+    "move_not_back": "Its packs are back and rested at {back_min}.",
     "move_energy": "{source} would lack {lack_wh:.0f} Wh.",
     "kept_by_you": "Kept where you put it.",
     "no_channel": "No channel of the kit can charge it.",
@@ -279,15 +277,28 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
 SENTENCES |= RUN_SENTENCES
 
 
-def sentence(item: Reason) -> str:
-    """The one sentence for a reason. Raises KeyError for a code without wording, which is a defect."""
+MOMENTS = frozenset({"until_min", "end_min", "start_min", "was_min", "free_min", "back_min"})
+"""Numbers that are minutes of a plan."""
+
+
+def minute_of(value: float) -> str:
+    """A moment of a plan whose time of day is not known."""
+    return f"minute {value:.0f}"
+
+
+def sentence(item: Reason, at: Callable[[float], str] = minute_of) -> str:
+    """The one sentence for a reason. Raises KeyError for a code without wording, which is a defect.
+
+    at : how a minute of a plan is written, a time of day where it is known.
+    """
     template = SENTENCES[item.code]
-    return template(item.numbers) if callable(template) else template.format(**item.numbers)
+    numbers = {name: at(value) if name in MOMENTS else value for name, value in item.numbers.items()}
+    return template(numbers) if callable(template) else template.format(**numbers)
 
 
-def about(item: Reason) -> str:
+def about(item: Reason, at: Callable[[float], str] = minute_of) -> str:
     """The sentence, led by the pack it is about where the reason names one and the sentence does not."""
-    text = sentence(item)
+    text = sentence(item, at)
     pack_id = item.numbers.get("id")
     return f"{pack_id}: {text}" if pack_id and str(pack_id) not in text else text
 
@@ -298,6 +309,7 @@ __all__ = [
     "SENTENCES",
     "about",
     "family_label",
+    "minute_of",
     "minutes",
     "one_of",
     "plain",

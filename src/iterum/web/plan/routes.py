@@ -13,7 +13,7 @@ from iterum.exchange.results import batches_from, heats_from, past_from
 from iterum.services.planning import Follow, PlanJob, locked, moved, true_batches
 from iterum.store.repository import KeptPlan
 from iterum.web.context import desk, now, plan_desk, runs
-from iterum.web.plan.views import chosen_batch, plan_page
+from iterum.web.plan.views import PlanPage, chosen_batch, plan_page
 from iterum.wording import about
 
 blueprint = Blueprint("plan", __name__, url_prefix="/plan", template_folder="templates")
@@ -48,8 +48,21 @@ def page() -> str:
     shown = plan_page(plans[0], session, desk().revision(), now()) if plans else None
     number = request.args.get("batch", type=int)
     chosen = chosen_batch(shown, session, number) if shown and number is not None else None
-    more = {"preferences": PREFERENCES, "seconds": SECONDS, "compare": COMPARE, "heats": desk().heats()}
+    following = shown is not None and _is_followed(shown)
+    more = {
+        "following": following,
+        "preferences": PREFERENCES,
+        "seconds": SECONDS,
+        "compare": COMPARE,
+        "heats": desk().heats(),
+    }
     return render_template("plan/page.html", shown=shown, job=job, chosen=chosen, plans=plans, **more)
+
+
+def _is_followed(shown: PlanPage) -> bool:
+    """Whether the plan in force is on its way: batches were begun since it was made, and it is not over."""
+    begun = runs().since(shown.kept.made_at, now())
+    return bool(begun) and shown.now_min < shown.document["makespan_min"]
 
 
 @blueprint.post("")
@@ -164,7 +177,8 @@ def batch() -> Response:
         desk().keep_plan(changed)
         number = next(at for at, item in enumerate(changed.document["batches"]) if set(item["packs"]) == tags)
     except Unsafe as refusal:
-        flash(f"Not moved: {' '.join(about(item) for item in refusal.reasons)}", "care")
+        why = " ".join(about(item, lambda minute: _clock(kept, minute)) for item in refusal.reasons)
+        flash(f"Not moved: {why}", "care")
     return redirect(url_for("plan.page", batch=number, _anchor="chosen"))
 
 
