@@ -20,7 +20,9 @@ from iterum.core.planning.plan import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.replan import Replanner
 from iterum.core.planning.schedule import decode
-from iterum.core.planning.search import Prefer, Search, boards_by_hand, one_pack_a_channel
+from iterum.core.planning.score import Prefer
+from iterum.core.planning.search import Search
+from iterum.core.planning.starts import boards_by_hand, one_pack_a_channel
 from iterum.core.session import Session
 
 SEEDS = (1, 2, 3)

@@ -20,7 +20,7 @@ from iterum.core.joining import even_out, refuse_unjoinable, ways_out
 from iterum.core.kit import DEFAULT_LEAD_MOHM, find
 from iterum.core.matching import match
 from iterum.core.packs import Level, Pack, judge_pack
-from iterum.core.planning.search import Prefer
+from iterum.core.planning.score import Prefer
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.session import GroupChoice, Session
 from iterum.core.sizing import Setup, Sizing, size, size_joinable

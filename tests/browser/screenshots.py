@@ -6,7 +6,7 @@ import time
 from datetime import datetime
 from pathlib import Path
 
-from iterum.core.planning.search import Prefer
+from iterum.core.planning.score import Prefer
 from iterum.core.run import Act, State
 from iterum.core.watching import Observation
 from iterum.demo import load_demo

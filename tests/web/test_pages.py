@@ -302,7 +302,7 @@ class TestPlan:
         page = visitor.post(
             "/plan/batch", batch=str(last), by_min="0", channel=batches[0]["channel"], start_min="1"
         ).text
-        assert re.search(r"Not moved: .* is taken then; free for it from minute", page)
+        assert re.search(r"Not moved: .* is taken then; free for it from \d\d:\d\d", page)
         assert desk(demo_app).latest_plan().document == before
         visitor.post("/plan/batch", batch=str(last), keep="no")
         assert not desk(demo_app).latest_plan().document["batches"][last]["locked"]

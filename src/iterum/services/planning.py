@@ -1,7 +1,7 @@
 """Planning off the request: a search in a thread that shows how far it is, can be stopped, and keeps its best."""
 
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from itertools import chain
@@ -15,7 +15,8 @@ from iterum.core.planning.plan import Plan, Planner, Progress, outcomes, source_
 from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes
 from iterum.core.planning.rounds import tag_of
-from iterum.core.planning.search import Prefer
+from iterum.core.planning.schedule import Gene
+from iterum.core.planning.score import Prefer
 from iterum.core.reasons import Reason, reason
 from iterum.core.run import BEFORE_CHARGE, LIVE, State
 from iterum.core.session import Session
@@ -65,10 +66,12 @@ def make_plan(
     on_progress: Callable[[Progress], None] = lambda _: None,
     stopped: Callable[[], bool] = lambda: False,
     follow: Follow | None = None,
+    known: Iterable[Sequence[Gene]] = (),
 ) -> Answer:
     """Search for so many seconds, or until the plan is proved or somebody stops it.
 
-    follow : plan again from an old plan, leaving what runs alone and changing as little as can be.
+    follow : plan again from an old plan, leaving what runs alone and changing as little as can be. known : plans by
+    other preferences: none of them may be better by this one.
     """
     begun = perf_counter()
     planner = (
@@ -76,6 +79,8 @@ def make_plan(
         if follow
         else Planner(session, prefer)
     )
+    found = [planner.search.best, *(planner.search.found(tuple(genes)) for genes in known)]
+    planner.search.best = min(found, key=lambda item: item.score)
     for progress in planner.improve():
         on_progress(progress)
         if stopped() or perf_counter() > begun + SEARCH_PART * seconds:
@@ -241,7 +246,7 @@ class PlanJob:
 
     def _run(self) -> None:
         try:
-            for prefer in self.preferences:
+            for prefer in reversed(self.preferences):  # the first knows all others, and is kept last: it is in force
                 self.answers[prefer] = make_plan(
                     self.session,
                     prefer,
@@ -249,9 +254,9 @@ class PlanJob:
                     self._note,
                     self._stop.is_set,
                     self.follow,
+                    [answer.plan.genes for answer in self.answers.values()],
                 )
-            # The first is kept last, so that it is the one in force.
-            for prefer, answer in reversed(self.answers.items()) if self.keep else ():
+            for prefer, answer in self.answers.items() if self.keep else ():
                 document = plan_document(answer.plan, answer.whys, answer.relaxed, answer.changed, self._clock)
                 document["past"] = past_document(answer.past)
                 assert self.keep is not None  # asked just above

@@ -14,7 +14,9 @@ from iterum.core.planning.explain import bottlenecks, explain
 from iterum.core.planning.plan import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene, decode
-from iterum.core.planning.search import Prefer, Search, boards_by_hand, one_pack_a_channel
+from iterum.core.planning.score import Prefer
+from iterum.core.planning.search import Search
+from iterum.core.planning.starts import boards_by_hand, one_pack_a_channel
 from iterum.core.rules import HouseRules, MatchBy
 from iterum.core.session import Session, Wish
 from iterum.demo import demo_session
@@ -179,7 +181,7 @@ class TestPreferences:
     session = replace(demo_session(), wanted=())
 
     def test_each_preference_is_best_at_its_own(self):
-        plans = {prefer: planned(self.session, prefer, 15) for prefer in Prefer}
+        plans = {prefer: planned(self.session, prefer, 30) for prefer in Prefer}
         soonest, gentlest, fewest = (
             plans[prefer] for prefer in (Prefer.SOONEST, Prefer.GENTLEST, Prefer.FEWEST_VISITS)
         )

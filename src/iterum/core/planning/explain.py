@@ -10,7 +10,8 @@ from iterum.core.matching import obstacles
 from iterum.core.planning.plan import Plan
 from iterum.core.planning.problem import PlannedBatch, Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
-from iterum.core.planning.search import Prefer, Search
+from iterum.core.planning.score import Prefer
+from iterum.core.planning.search import Search
 from iterum.core.reasons import Reason, reason
 from iterum.core.rules import HouseRules
 from iterum.core.session import Session

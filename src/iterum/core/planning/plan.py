@@ -11,7 +11,8 @@ from iterum.core.planning.exact import solve
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
 from iterum.core.planning.rounds import Waiting, tag_of
 from iterum.core.planning.schedule import Gene, Placed, Schedule, decode, visits_of
-from iterum.core.planning.search import Found, Prefer, Score, Search, score_of
+from iterum.core.planning.score import Prefer, Score, score_of
+from iterum.core.planning.search import Found, Search
 from iterum.core.reasons import Reason, reason
 from iterum.core.session import Session, Wish
 

@@ -10,7 +10,7 @@ from iterum.core.planning.plan import Plan, Planner, outcomes
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
 from iterum.core.planning.rounds import is_sound, round_of, tag_of
 from iterum.core.planning.schedule import Bench, Gene
-from iterum.core.planning.search import Prefer
+from iterum.core.planning.score import Prefer
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, reason
 from iterum.core.session import Session, Wish

@@ -6,7 +6,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response
 
-from iterum.core.planning.search import Prefer
+from iterum.core.planning.score import Prefer
 from iterum.core.reasons import Unsafe
 from iterum.core.run import OPEN
 from iterum.exchange.results import batches_from, heats_from, past_from

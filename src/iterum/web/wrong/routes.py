@@ -3,7 +3,7 @@
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.planning.search import Prefer
+from iterum.core.planning.score import Prefer
 from iterum.core.run import LIVE
 from iterum.web.context import desk, now, plan_desk, runs
 from iterum.web.plan.routes import plan_job

@@ -1,0 +1,174 @@
+"""Plans to start a search from, there at once: by rules, by a dispatcher's hand, and as pilots do it by hand."""
+
+from collections.abc import Iterator, Sequence
+
+from iterum.core.planning.problem import RATE_PARTS, Problem
+from iterum.core.planning.schedule import Bench, Gene, Placed, decode
+from iterum.core.planning.score import Prefer, Score, score_of
+
+
+def _best_place(problem: Problem, bench: Bench, members: tuple[int, ...], parts: Sequence[int] = (0,)) -> Gene | None:
+    """The channel and rate at which these packs are full first, as things stand on the bench."""
+    best: tuple[float, float, Gene] | None = None
+    for machine in range(len(problem.machines)):
+        for part in parts:
+            found = bench.find(Gene(members, machine, part))
+            if found and (best is None or (found.end_min, found.costs.rate_c) < best[:2]):
+                best = found.end_min, found.costs.rate_c, found.gene
+    return best[2] if best else None
+
+
+def _anywhere(problem: Problem, index: int) -> Gene | None:
+    """One pack on the first channel that can charge it at all."""
+    for machine in range(len(problem.machines)):
+        if problem.costs((index,), machine, -1, 0) is not None:
+            return Gene((index,), machine)
+    return None
+
+
+def _placed_in_turn(problem: Problem, groups: Sequence[tuple[int, ...]], parts: Sequence[int] = (0,)) -> list[Gene]:
+    bench, genes = Bench(problem), []
+    for members in groups:
+        gene = _best_place(problem, bench, members, parts)
+        if gene is None:
+            # No room in what is left of the energy: kept at the end of the list, so that the search may prefer them.
+            genes += [item for index in members if (item := _anywhere(problem, index)) is not None]
+            continue
+        found = bench.find(gene)
+        if found:
+            bench.take(found)
+        genes.append(gene)
+    return genes
+
+
+def _chosen(problem: Problem, needed: dict[str, int]) -> list[tuple[int, ...]]:
+    """The packs to charge, family by family: the fullest, where not all are wanted; heat by heat, where they fly."""
+    if not problem.rounds:
+        return [members[len(members) - needed.get(family, 0) :] for family, members in problem.families.items()]
+    found: dict[tuple[float, str], list[int]] = {}
+    for index, pack in enumerate(problem.packs):
+        found.setdefault((problem.rounds[index].heat.at_min, pack.family), []).append(index)
+    return [tuple(found[key]) for key in sorted(found)]
+
+
+def _windows(problem: Problem, members: Sequence[int], largest: int) -> list[tuple[int, ...]]:
+    """Filled from the lowest up: each pack joins the open group if it may and there is a port."""
+    groups: list[list[int]] = []
+    for index in members:
+        for group in groups:
+            key = tuple(sorted((*group, index)))
+            if len(group) < largest and problem.boards_for(key) and problem.may_join(key):
+                group.append(index)
+                break
+        else:
+            groups.append([index])
+    return [tuple(sorted(group)) for group in groups]
+
+
+def one_pack_a_channel(problem: Problem, needed: dict[str, int]) -> list[Gene]:
+    """By hand, the one way: every pack alone, the neediest first, on whichever channel has it full first."""
+    packs = [index for members in _chosen(problem, needed) for index in members]
+    packs.sort(
+        key=lambda index: (problem.due_min(index) if problem.rounds else 0.0, problem.packs[index].cell_v or 0.0)
+    )
+    return _placed_in_turn(problem, [(index,) for index in packs])
+
+
+def boards_by_hand(problem: Problem, needed: dict[str, int]) -> list[Gene]:
+    """By hand, the other way: boards filled in order of volts, family after family."""
+    groups: list[tuple[int, ...]] = []
+    for members in _chosen(problem, needed):
+        groups += _windows(problem, members, max((board.ports for board in problem.boards), default=1))
+    return _placed_in_turn(problem, groups)
+
+
+def by_rules(problem: Problem, needed: dict[str, int]) -> list[Gene]:
+    """The best of several fillings: boards of every size, longest batches first, at every rate."""
+    sizes = sorted({board.ports for board in problem.boards} | {2, 1}, reverse=True)
+    best: tuple[Score, list[Gene]] | None = None
+    for largest in sizes:
+        groups: list[tuple[int, ...]] = []
+        for members in _chosen(problem, needed):
+            groups += _windows(problem, members, largest)
+        groups.sort(key=lambda group: (problem.due_min(group[0]), problem.packs[group[0]].cell_v or 0.0))
+        for parts in ((0,), tuple(range(len(RATE_PARTS)))):
+            genes = _placed_in_turn(problem, groups, parts)
+            schedule = decode(problem, genes)
+            if schedule is None:
+                continue
+            score = score_of(problem, schedule, Prefer.SOONEST)
+            if best is None or score < best[0]:
+                best = score, genes
+    return best[1] if best else []
+
+
+SHARES = (0.5, 0.7, 1.0, 1.3)
+"""How much a large batch is preferred, as the power of the minutes that it saves; the best of these is taken."""
+
+
+def by_dispatch(problem: Problem, needed: dict[str, int]) -> Iterator[list[Gene]]:
+    """Whenever a channel is free it takes the batch that saves most of charging one by one, for its time on it.
+
+    So boards go where they help, and channels without one charge single packs meanwhile.
+    """
+    if problem.rounds:
+        return  # packs that come and go are placed in the order of their heats
+    alone_min = [_alone_min(problem, index) for index in range(len(problem.packs))]
+    for share in SHARES:
+        yield _dispatched(problem, needed, alone_min, share)
+
+
+def _alone_min(problem: Problem, index: int) -> float:
+    """Minutes in which one pack is full by itself on the best channel."""
+    costs = (problem.costs((index,), machine, -1, 0) for machine in range(len(problem.machines)))
+    return min((item.minutes for item in costs if item is not None), default=0.0)
+
+
+def _dispatched(problem: Problem, needed: dict[str, int], alone_min: Sequence[float], share: float) -> list[Gene]:
+    bench, genes = Bench(problem), []
+    left = [list(members) for members in _chosen(problem, needed) if members]
+    busy_min = dict.fromkeys(range(len(problem.machines)), 0.0)
+    while busy_min and any(left):
+        machine = min(busy_min, key=lambda index: busy_min[index])
+        found = _most_saved(problem, bench, left, machine, busy_min[machine], alone_min, share)
+        if found is None:
+            del busy_min[machine]  # nothing that is left can be charged there
+            continue
+        bench.take(found)
+        genes.append(found.gene)
+        busy_min[machine] = found.end_min
+        left = [[index for index in members if index not in found.gene.members] for members in left]
+    # No room in what is left of the energy: kept at the end of the list, so that the search may prefer them.
+    return genes + [item for members in left for index in members if (item := _anywhere(problem, index)) is not None]
+
+
+def _most_saved(
+    problem: Problem, bench: Bench, left: Sequence[Sequence[int]], machine: int, free_min: float,
+    alone_min: Sequence[float], share: float,
+) -> Placed | None:  # fmt: skip
+    """The batch, at its best rate, that saves most for each minute of this channel."""
+    best: tuple[float, Placed] | None = None
+    for members in left:
+        sizes = {board.ports for board in problem.boards} | {1, 2, 3}
+        groups = {_first_window(problem, members, size) for size in sizes} if members else set()
+        for group in sorted(groups, reverse=True):
+            for part in range(len(RATE_PARTS)):
+                found = bench.find(Gene(group, machine, part))
+                if found is None:
+                    continue
+                saved = sum(alone_min[index] for index in group) ** share / max(found.end_min - free_min, 1e-3)
+                if best is None or saved > best[0] + 1e-9:
+                    best = saved, found
+    return best[1] if best else None
+
+
+def _first_window(problem: Problem, members: Sequence[int], largest: int) -> tuple[int, ...]:
+    """The lowest pack, and those after it that may join, up to so many."""
+    group = [members[0]]
+    for index in members[1:]:
+        if len(group) == largest:
+            break
+        key = tuple(sorted((*group, index)))
+        if problem.boards_for(key) and problem.may_join(key):
+            group.append(index)
+    return tuple(sorted(group))
