@@ -9,7 +9,7 @@ from iterum.core.packs import Pack
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
-from iterum.core.planning.rounds import Waiting, tag_of
+from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.schedule import Gene, Placed, Schedule, decode, visits_of
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.search import Found, Search
@@ -100,10 +100,9 @@ class Planner:
         prefer: Prefer = Prefer.SOONEST,
         seed: int = 1,
         start: Sequence[Gene] = (),
-        fixed: tuple[PlannedBatch, ...] = (),
-        coming: tuple[Waiting, ...] = (),
+        problem: Problem | None = None,
     ) -> None:
-        self.problem = Problem(session, fixed=fixed, coming=coming)
+        self.problem = Problem(session) if problem is None else problem
         self.prefer = prefer
         self.search = Search(self.problem, prefer, seed, start)
         self.bound_min = 0.0

@@ -3,6 +3,7 @@
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from math import inf
 
 from iterum.core.planning.by_hand import in_the_way
 from iterum.core.planning.history import Flown, could_fly, have_flown, shifted, whereabouts
@@ -133,9 +134,14 @@ def _genes(problem: Problem, batches: Sequence[PlannedBatch]) -> list[Gene]:
 def _part(problem: Problem, members: tuple[int, ...], machine: int, batch: PlannedBatch) -> int:
     """The part of the amps that comes nearest to what the batch had."""
     board = problem.boards_for(members)[0]
-    costs = [problem.costs(members, machine, board, part) for part in range(len(RATE_PARTS))]
-    off = [abs(item.current_a - batch.current_a) if item else float("inf") for item in costs]
-    return off.index(min(off))
+    best = (inf, 0)
+    for part in range(len(RATE_PARTS)):
+        costs = problem.costs(members, machine, board, part)
+        if costs is not None:
+            best = min(best, (abs(costs.current_a - batch.current_a), part))
+        if best[0] < 1e-6:  # the same amps: no need to ask further
+            break
+    return best[1]
 
 
 def _still_short(wanted: Sequence[Wish], stay: Sequence[PlannedBatch]) -> tuple[Wish, ...]:
@@ -186,7 +192,7 @@ class Replanner(Planner):
             self.session = replace(self.session, packs=())
         problem = Problem(self.session, fixed=stay, coming=coming)
         self.loyal = tuple(_genes(problem, self.kept.to_come))
-        super().__init__(problem.session, prefer, seed, self.loyal, stay, coming)
+        super().__init__(problem.session, prefer, seed, self.loyal, problem)
 
     def _where_they_were(self) -> dict[tuple[int, ...], float]:
         """By their packs, when the batches to come were to be set up."""
