@@ -53,9 +53,12 @@ class PlanPage:
 
     @property
     def left_out(self) -> list[tuple[list[str], Mapping[str, Any]]]:
-        """Packs left out, those with the same reason in one row."""
+        """Packs left out, those with the same reason in one row; not those that are full and fly."""
         rows: dict[tuple[str, str], tuple[list[str], Mapping[str, Any]]] = {}
+        flying = {tag for wish in self.document["wanted"] for tag in wish["packs"]}
         for left in self.document["left_out"]:
+            if left["code"] == "full" and left["id"] in flying:
+                continue
             rows.setdefault((left["text"], left["fix"]), ([], left))[0].append(left["id"])
         return list(rows.values())
 
