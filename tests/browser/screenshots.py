@@ -10,12 +10,10 @@ from iterum.core.planning.score import Prefer
 from iterum.core.run import Act, State
 from iterum.core.watching import Observation
 from iterum.demo import load_demo
-from iterum.exchange.results import plan_document
 from iterum.services.desk import Desk
-from iterum.services.planning import make_plan
+from iterum.services.planning import PlanJob
 from iterum.services.running import TYPED
 from iterum.store.database import Store
-from iterum.store.repository import KeptPlan
 from tests.browser.bench import PHONE, WIDE, chromium, running
 from tests.devices.bench import Clock, Field, served
 
@@ -54,10 +52,9 @@ def main(names: list[str]) -> None:
         store = Store(path)
         desk = Desk(store)
         load_demo(desk, MORNING)
-        for prefer in reversed(list(Prefer)):
-            answer = make_plan(desk.session_at(MORNING), prefer, 6)
-            document = plan_document(answer.plan, answer.whys, answer.relaxed)
-            desk.keep_plan(KeptPlan(MORNING, prefer.value, document, desk.revision()))
+        job = PlanJob(desk.session_at(MORNING), tuple(Prefer), 18, MORNING, desk.revision(), keep=desk.keep_plan)
+        job.start()
+        job.wait(60)
         store.close()
         with running(path, lambda: MORNING) as address:
             take([name for name in wanted if not name.startswith("run")], address)

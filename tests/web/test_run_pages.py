@@ -148,6 +148,18 @@ class TestSomethingWrong:
             assert "Get everyone back, upwind." in bench.visitor.get(path).text
 
 
+class TestMeasureBesideTheRun:
+    def test_what_charges_is_not_asked_for_until_it_is_off(self, bench):
+        def asked():
+            return re.search(r'name="pack" value="([^"]+)"', bench.visitor.get("/measure?class=lipo-4S").text)[1]
+
+        key = bench.charging()
+        assert asked() == "P-13"  # the only one that was never read
+        bench.pass_time(1)
+        bench.act(key, "stop")
+        assert asked() == "P-06"
+
+
 class TestReplanFromTheRun:
     def test_what_runs_stays_what_was_not_begun_is_still_to_come(self, bench):
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5")

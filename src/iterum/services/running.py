@@ -201,7 +201,8 @@ class RunDesk:
         if by in (PERSON, ITERUM):
             self._tell_charger(run, act, skipped)
         # Volts read before say nothing once a pack was charged, or joined to others and taken off again.
-        moved = run.state in LIVE or state in LIVE or (act is Act.DROP and run.state in ON_BOARD)
+        taken_off = act is Act.DROP and run.state in ON_BOARD and len(run.packs) > 1
+        moved = run.state in LIVE or state in LIVE or taken_off
         with self._store.writing(write is not None or moved, as_planned=act in AS_PLANNED) as repository:
             if not repository.runs.change(key, run.state, values):
                 raise Changed(repository.runs.get(key))

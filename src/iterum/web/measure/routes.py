@@ -6,8 +6,9 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.packs import Condition, Pack, Reading, judge_pack
+from iterum.core.run import ON_BOARD
 from iterum.devices.driver import LinkLost, Refused
-from iterum.web.context import desk, links, log_book, now
+from iterum.web.context import desk, links, log_book, now, runs
 from iterum.web.measure.views import look_at, next_to_measure, read_temperature, read_typed
 from iterum.web.tabs import chosen_class, class_tabs
 
@@ -39,7 +40,8 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
     asked = pack or (_pack(request.args["pack"]) if request.args.get("pack") else None)
     family = asked.family if asked else chosen_class(request.args.get("class"), tabs)
     queue = [item for item in session.packs if item.family == family]
-    current = asked or next_to_measure(queue, None) or queue[0]
+    on_board = _on_board()
+    current = asked or next_to_measure(queue, None, on_board) or queue[0]
     if texts is None:
         volts = current.reading.cell_v if current.reading else ()
         texts = [f"{value:.2f}" for value in volts] or [""] * current.cells
@@ -50,7 +52,7 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
     if not any(texts):
         shown = replace(shown, faults={})
     history = desk().readings(current.id)
-    following = next_to_measure(queue, current.id)
+    following = next_to_measure(queue, current.id, on_board)
     return render_template(
         "measure/page.html",
         pack=current,
@@ -70,6 +72,11 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
         still_full=sorted(log_book().full_since().items(), key=lambda item: item[1]),
         has_checker=links().checker() is not None,
     )
+
+
+def _on_board() -> set[str]:
+    """Tags of packs on a charger now."""
+    return {tag for run in runs().open() if run.state in ON_BOARD for tag in run.packs}
 
 
 @blueprint.post("/checker")
@@ -115,7 +122,7 @@ def save() -> str | Response | tuple[str, int]:
     is_correction = request.form.get("correct") == "yes" and corrects is not None
     desk().record_reading(pack.id, reading, now(), corrects.key if is_correction and corrects else None)
     queue = [item for item in desk().session().packs if item.family == pack.family]
-    following = next_to_measure(queue, pack.id)
+    following = next_to_measure(queue, pack.id, _on_board())
     if following is None:
         flash(f"{pack.id} is written down. Every pack of this class is measured.")
         return redirect(url_for("measure.page", pack=pack.id, done="yes"))

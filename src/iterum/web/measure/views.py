@@ -1,6 +1,6 @@
 """What the Measure page shows, from results of the core."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 
 from iterum.core.packs import Pack, PackVerdict, Reading, judge_pack, question_volts
@@ -92,10 +92,13 @@ def look_at(pack: Pack, typed: Typed, rules: HouseRules, temperature_c: float | 
     )
 
 
-def next_to_measure(queue: Sequence[Pack], after: str | None) -> Pack | None:
-    """The next pack of the queue without a reading, going round once; None when all are measured."""
+def next_to_measure(queue: Sequence[Pack], after: str | None, on_board: Collection[str]) -> Pack | None:
+    """The next pack of the queue without a reading, going round once; None when all are measured.
+
+    on_board : tags of packs on a charger now: their volts are not at rest.
+    """
     ids = [pack.id for pack in queue]
     start = ids.index(after) + 1 if after in ids else 0
     turned = [*queue[start:], *queue[:start]]
-    due = (pack for pack in turned if pack.reading is None and pack.charged_at is None and pack.condition == "ok")
+    due = (pack for pack in turned if pack.reading is None and pack.id not in on_board and pack.condition == "ok")
     return next((pack for pack in due if pack.id != after), None)
