@@ -121,11 +121,8 @@ def one_incident(page, place, key):
     page.get_by_label(re.compile("What happened")).fill("soft on one side")
     page.get_by_role("button", name=re.compile("Stop, keep apart")).click()
     expect(page.get_by_text(re.compile(r"Written down \d"))).to_be_visible()
-    for _ in range(40):
-        page.goto(f"{place.address}/plan")
-        if page.get_by_role("heading", name="What changed").count():
-            break
-        page.wait_for_timeout(500)
+    page.goto(f"{place.address}/plan")  # it comes anew by itself when the search has ended
+    expect(page.get_by_role("heading", name="What changed")).to_be_visible(timeout=30_000)
     expect(page.get_by_label("Left out")).to_contain_text(hurt)
     assert hurt not in page.locator(".todos").inner_text()
 
