@@ -8,6 +8,7 @@ from iterum.core.packs import Condition
 from iterum.core.reasons import Unsafe
 from iterum.core.run import Act, Shown, State
 from iterum.core.watching import Observation
+from iterum.demo import demo_session
 from iterum.devices.driver import LinkLost, Refused
 from iterum.services.running import CHARGER, ITERUM, TYPED, After, Changed
 from iterum.store.repository import KeptPlan
@@ -97,6 +98,8 @@ def test_volts_read_before_a_charge_say_nothing_after_it(field):
     assert set(PACKS) <= {
         left.pack.id for left in field.desk.matching()[0].left_out if left.reason.code == "charged_since"
     }
+    field.desk.write(demo_session(), field.clock())  # a file from before
+    assert packs()["P-08"].reading is None
     assert full() == set()
     field.pass_time(5)
     field.runs.act(key, Act.STOP, State.CHARGING, field.clock())

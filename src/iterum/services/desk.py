@@ -265,7 +265,10 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
         repository.save_pack(pack, known_as=pack.id if before else None)
         repository.retire(Pack, pack.id, None)
         if pack.reading is not None and (before is None or before.reading != pack.reading):
-            repository.add_reading(pack.id, pack.reading, FILE, now)
+            # A file that holds the volts from before a charge brings nothing new.
+            charged = before is not None and before.charged_at is not None
+            if not charged or all(kept.reading != pack.reading for kept in repository.readings(pack.id)):
+                repository.add_reading(pack.id, pack.reading, FILE, now)
     known = {item.id for retired in (False, True) for item in kit_items(repository.kit(retired))}
     for item in kit_items(session.kit):
         repository.save_kit_item(item, known_as=item.id if item.id in known else None)

@@ -20,13 +20,12 @@ from iterum.devices.driver import ChannelReading, LinkLost, Refused, Settings, S
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.store.database import Store
-from iterum.store.repository import Repository
+from iterum.store.repository import AFTER, Repository
 from iterum.store.runs import Incident, KeptEvent, KeptFinding, KeptObservation, KeptRun
 from iterum.wording import sentence
 
 PERSON, CHARGER, ITERUM = "you", "the charger", "Iterum"
 TYPED, READ, FILE = "typed", "charger", "file"
-AFTER = "after charge"
 AS_PLANNED = (Act.START, Act.PAUSE, Act.RESUME, Act.FINISH)
 """Acts that follow a plan: it stays up to date."""
 KEEP_EVERY_S = 5.0

@@ -16,6 +16,9 @@ from iterum.core.session import GroupChoice, Wish
 from iterum.store import tables
 from iterum.store.runs import RunRepository
 
+AFTER = "after charge"
+"""Origin of a reading that was taken when a batch came off."""
+
 KitItem = Board | Charger | Supply | Source
 _Made = TypeVar("_Made", Board, Supply, Source, Channel)
 
@@ -88,8 +91,8 @@ class Repository:
 
     # ------------------------------------------------------------------ packs and readings
 
-    def _latest_readings(self) -> dict[int, tuple[Reading, datetime]]:
-        """The reading in force of each pack, and its time: the latest that no other corrects."""
+    def _latest_readings(self) -> dict[int, Row[Any]]:
+        """The reading in force of each pack: the latest by time that no other corrects."""
         readings = tables.readings
         corrected = select(readings.c.corrects_key).where(readings.c.corrects_key.is_not(None))
         ranked = (
@@ -106,7 +109,7 @@ class Repository:
             .subquery()
         )
         chosen = select(ranked).where(ranked.c.rank == 1)
-        return {row.pack_key: (_reading(row), row.taken_at or row.entered_at) for row in self._rows(chosen)}
+        return {row.pack_key: row for row in self._rows(chosen)}
 
     def packs(self, retired: bool = False) -> tuple[Pack, ...]:
         """Packs in use (or the retired ones), in the order of their tags, each with its reading in force."""
@@ -436,14 +439,24 @@ def _reading(row: Row[Any]) -> Reading:
     return Reading(row.pack_v, tuple(row.cell_v), row.taken_at, row.temperature_c)
 
 
-def _pack(row: Row[Any], kept: tuple[Reading, datetime] | None) -> Pack:
+def _charged_since(charged_at: datetime | None, read: Row[Any] | None) -> bool:
+    """Whether a pack was on a charger since it was read. What was read at the same moment counts as from before."""
+    if charged_at is None or read is None:
+        return charged_at is not None
+    read_at = read.taken_at or read.entered_at
+    return bool(read_at < charged_at or (read_at == charged_at and read.origin != AFTER))
+
+
+def _pack(row: Row[Any], read: Row[Any] | None) -> Pack:
     """A pack with its reading, unless it was charged since."""
-    charged_at = row.charged_at if kept is None or (row.charged_at or kept[1]) > kept[1] else None
-    reading = kept[0] if kept is not None and charged_at is None else None
+    since = _charged_since(row.charged_at, read)
     names = {field.name for field in fields(Pack)}
     values = {name: value for name, value in row._mapping.items() if name in names}
     values |= {"condition": Condition(row.condition), "resistance_mohm": tuple(row.resistance_mohm)}
-    values |= {"reading": reading, "charged_at": charged_at}
+    values |= {
+        "reading": None if since or read is None else _reading(read),
+        "charged_at": row.charged_at if since else None,
+    }
     return Pack(**values)
 
 
