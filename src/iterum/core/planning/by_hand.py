@@ -99,8 +99,9 @@ def in_the_way(bench: Bench, batch: PlannedBatch) -> list[Reason]:
     Its channel and board must be in the kit.
     """
     problem = bench.problem
-    machine = next(item for item in problem.machines if item.channel.id == batch.channel)
-    board = next((at for at, item in enumerate(problem.boards) if item.id == batch.board), -1)
+    machine, board = problem.machine_of(batch.channel), problem.board_of(batch.board)
+    assert machine is not None  # as asked for above
+    assert board is not None
     energy_wh = batch.energy_in_wh * machine.feed.efficiency_from_source
     costs = Costs(batch.current_a, batch.rate_c, batch.end_min - batch.lead_min, batch.power_w, energy_wh)
     return _taken(bench, _Place((), machine.index, board, batch.start_min, costs))

@@ -74,6 +74,15 @@ def shifted(flown: Iterable[Flown], passed_min: float) -> tuple[Flown, ...]:
     return tuple(Flown(replace(item.heat, at_min=item.heat.at_min - passed_min), item.packs) for item in flown)
 
 
+def flights_of(flown: Iterable[Flown]) -> dict[str, list[Wish]]:
+    """By tag, the heats in which a pack has flown, in the order of time."""
+    found: dict[str, list[Wish]] = {}
+    for item in sorted(flown, key=lambda item: item.heat.at_min):
+        for tag in item.packs:
+            found.setdefault(tag_of(tag), []).append(item.heat)
+    return found
+
+
 def whereabouts(session: Session, stay: Sequence[PlannedBatch], flown: Sequence[Flown]) -> tuple[Waiting, ...]:
     """Packs that were charged or have flown, each with when it can be had again, and whether it is full then.
 
@@ -84,10 +93,7 @@ def whereabouts(session: Session, stay: Sequence[PlannedBatch], flown: Sequence[
     for batch in stay:
         for tag in batch.packs:
             charges[tag_of(tag)] = max(charges.get(tag_of(tag), (0, 0.0)), (round_of(tag), batch.end_min))
-    flights: dict[str, list[Wish]] = {}
-    for item in sorted(flown, key=lambda item: item.heat.at_min):
-        for tag in item.packs:
-            flights.setdefault(tag_of(tag), []).append(item.heat)
+    flights = flights_of(flown)
     found = []
     for pack in session.packs:
         if pack.id in charges or pack.id in flights:

@@ -212,6 +212,16 @@ class Problem:
                 found.append(Machine(len(found), channel, feed, _uses(feed)))
         return tuple(found)
 
+    def machine_of(self, channel: str) -> Machine | None:
+        """The machine of a channel, None where it is not in the kit or its input volts are wrong."""
+        return next((item for item in self.machines if item.channel.id == channel), None)
+
+    def board_of(self, board: str | None) -> int | None:
+        """The index of a board, -1 for none, None where it is not in the kit."""
+        if board is None:
+            return -1
+        return next((at for at, item in enumerate(self.boards) if item.id == board), None)
+
     @cached_property
     def limits_w(self) -> dict[str, float]:
         """Watts of every shared resource, counted where it stands: at the packs, the supply's output, the source."""

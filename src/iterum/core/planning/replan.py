@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from math import inf
 
 from iterum.core.planning.by_hand import in_the_way
-from iterum.core.planning.history import Flown, could_fly, have_flown, shifted, whereabouts
+from iterum.core.planning.history import Flown, could_fly, flights_of, have_flown, shifted, whereabouts
 from iterum.core.planning.plan import Plan, Planner, outcomes
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
 from iterum.core.planning.rounds import is_sound, round_of, tag_of
@@ -64,14 +64,14 @@ def _holding(kept: Kept, session: Session, flown: Sequence[Flown]) -> Kept:
     A pack hurt, a channel lost, a heat moved, less in the source. What charges already stays: stopping is for the run.
     """
     problem = Problem(replace(session, wanted=()))
-    back_min = _back_min(flown)
+    flights = flights_of(flown)
     fixed = [batch for batch in kept.fixed if batch.lead_min <= 0]
     bench = Bench(Problem(session, fixed=(*kept.done, *fixed)))
     let_go = []
     for batch in sorted(kept.fixed, key=lambda batch: batch.start_min):
         if batch.lead_min <= 0:
             continue
-        if _can_begin(problem, batch, back_min) and not in_the_way(bench, batch):
+        if _can_begin(problem, batch, flights) and not in_the_way(bench, batch):
             bench.book(batch)
             fixed.append(batch)
         else:
@@ -80,34 +80,23 @@ def _holding(kept: Kept, session: Session, flown: Sequence[Flown]) -> Kept:
     return replace(kept, fixed=tuple(fixed), to_come=to_come)
 
 
-def _back_min(flown: Sequence[Flown]) -> dict[str, list[float]]:
-    """By tag, when it was or will be back and rested after each of its flights."""
-    found: dict[str, list[float]] = {}
-    for item in sorted(flown, key=lambda item: item.heat.at_min):
-        for tag in item.packs:
-            found.setdefault(tag_of(tag), []).append(item.heat.over_min + item.heat.rest_min)
-    return found
-
-
-def _can_begin(problem: Problem, batch: PlannedBatch, back_min: Mapping[str, Sequence[float]]) -> bool:
+def _can_begin(problem: Problem, batch: PlannedBatch, flights: Mapping[str, Sequence[Wish]]) -> bool:
     """Whether a batch may be set up as it was planned, by what is known of its packs and of the kit now."""
     sound = {verdict.pack.id for verdict in problem.verdicts if is_sound(verdict.pack, problem.rules)}
-    channels = {machine.channel.id for machine in problem.machines}
-    boards = {None, *(board.id for board in problem.boards)}
-    if not sound.issuperset(map(tag_of, batch.packs)) or batch.channel not in channels or batch.board not in boards:
+    machine, board = problem.machine_of(batch.channel), problem.board_of(batch.board)
+    if machine is None or board is None or not sound.issuperset(map(tag_of, batch.packs)):
         return False
-    flights = {tag: back_min.get(tag_of(tag), ()) for tag in batch.packs}
-    if any(len(flights[tag]) < round_of(tag) - 1 for tag in batch.packs):
+    flown = {tag: flights.get(tag_of(tag), ()) for tag in batch.packs}
+    if any(len(flown[tag]) < round_of(tag) - 1 for tag in batch.packs):
         return False  # it is to fly first, and who flies is settled anew
     if any(round_of(tag) > 1 for tag in batch.packs):  # their volts are foreseen, not read
-        return all(max(flights[tag], default=0.0) <= batch.start_min + 1e-6 for tag in batch.packs)
+        back_min = (heat.over_min + heat.rest_min for heats in flown.values() for heat in heats)
+        return max(back_min, default=0.0) <= batch.start_min + 1e-6
     index = {pack.id: number for number, pack in enumerate(problem.packs)}
     if any(tag not in index for tag in batch.packs):
         return False
     members = tuple(sorted(index[tag] for tag in batch.packs))
-    machine = next(item.index for item in problem.machines if item.channel.id == batch.channel)
-    board = next((at for at, item in enumerate(problem.boards) if item.id == batch.board), -1)
-    costs = problem.costs(members, machine, board, 0) if problem.may_join(members) else None
+    costs = problem.costs(members, machine.index, board, 0) if problem.may_join(members) else None
     return costs is not None and at_most(batch.current_a, costs.current_a)
 
 
