@@ -3,17 +3,21 @@
 import os
 import shutil
 import socket
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
 
+from iterum.core.bench import Bench
+from iterum.core.choice import Choice, Judged, Sizing, charge, size
 from iterum.core.feed import feed_of
 from iterum.core.kit import Board, Channel, Charger, Kit
+from iterum.core.limits import Setup
 from iterum.core.packs import Condition, Pack, Reading
-from iterum.core.sizing import Setup
+from iterum.core.rules import HouseRules
 from iterum.demo import load_demo
 from iterum.services.desk import Desk
 from iterum.store.database import Store
@@ -66,6 +70,35 @@ def setup(
 
 
 BOARD = Board("B-6", 6)
+
+
+def bench_of(packs: Sequence[Pack], where: Setup, rules: HouseRules | None = None) -> Bench:
+    """A bench on which these packs are, and only this board, channel and feed."""
+    feed = where.feed
+    charger = replace(feed.charger, channels=(where.channel,))
+    kit = Kit(
+        boards=where.board.parts or (where.board,) if where.board else (),
+        chargers=(charger,),
+        supplies=feed.supplies,
+        sources=(feed.source,) if feed.source else (),
+    )
+    return Bench(tuple(packs), kit, rules or HouseRules(rate_c=1.0))
+
+
+def choice_for(packs: Sequence[Pack], where: Setup, **more: object) -> Choice:
+    """These packs there."""
+    board = where.board.id if where.board else None
+    return Choice(tuple(pack.id for pack in packs), board, where.channel.id, **more)
+
+
+def sized(packs: Sequence[Pack], where: Setup, rules: HouseRules | None = None, **more: object) -> Sizing:
+    """What `size` answers for packs at a place."""
+    return size(bench_of(packs, where, rules), choice_for(packs, where, **more))
+
+
+def charged(packs: Sequence[Pack], where: Setup, rules: HouseRules | None = None, **more: object) -> Judged:
+    """What `charge` answers for packs at a place."""
+    return charge(bench_of(packs, where, rules), choice_for(packs, where, **more))
 
 
 @pytest.fixture

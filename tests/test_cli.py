@@ -189,7 +189,7 @@ def test_what_may_never_be_joined_is_refused(run, command):
 
 @pytest.mark.parametrize(
     ("command", "words"),
-    [("equalise", ["verdict: fit", "Balance leads may go in"]), ("charge", ["expected about", "verdict: look"])],
+    [("equalise", ["verdict: fit", "Charging may start at once"]), ("charge", ["expected about", "verdict: look"])],
 )
 def test_people_get_a_table_of_what_flows(run, command, words):
     result = run(command)

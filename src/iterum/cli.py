@@ -14,16 +14,15 @@ from typing import Any
 import click
 import platformdirs
 
-from iterum.core.charging import charge
-from iterum.core.feed import feed_of
-from iterum.core.joining import even_out, refuse_unjoinable, ways_out
-from iterum.core.kit import DEFAULT_LEAD_MOHM, find
-from iterum.core.matching import match
-from iterum.core.packs import Level, Pack, judge_pack
+from iterum.core.arrange import joinings, match
+from iterum.core.choice import Choice, Sizing, charge, rate_of, size
+from iterum.core.joining import Joining, even_out
+from iterum.core.kit import DEFAULT_LEAD_MOHM
+from iterum.core.limits import Limit, seats_on
+from iterum.core.packs import Level
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import Reason, Unsafe
-from iterum.core.session import GroupChoice, Session
-from iterum.core.sizing import Setup, Sizing, size, size_joinable
+from iterum.core.session import Session
 from iterum.demo import demo_session, time_lapse
 from iterum.demo.live import start_bench, start_demo
 from iterum.devices.lines import DEFAULT_PORT
@@ -108,7 +107,7 @@ def _volts(value: float | None, digits: int = 2) -> str:
 @_reads_session
 def check(session: Session, as_json: bool) -> None:
     """The verdict on each pack: fit, look or stop, with its reasons."""
-    verdicts = [judge_pack(pack, session.rules) for pack in session.packs]
+    verdicts = list(session.bench.verdicts.values())
     if as_json:
         _print_json(results.check_document(verdicts))
         return
@@ -137,9 +136,10 @@ def check(session: Session, as_json: bool) -> None:
 @_reads_session
 def match_command(session: Session, as_json: bool) -> None:
     """Which packs may share a board, in what order to plug them in, and what would mend the rest."""
-    matching = match(session.packs, session.kit, session.rules)
+    matching = match(session.bench)
+    verdicts = joinings(matching, session.bench)
     if as_json:
-        _print_json(results.match_document(matching))
+        _print_json(results.match_document(matching, verdicts))
         return
     rows = [
         (
@@ -147,11 +147,20 @@ def match_command(session: Session, as_json: bool) -> None:
             family_label(group.family),
             _volts(group.window.spread_v, 3),
             f"{_volts(group.window.allowed_v, 3)} a {group.window.per}",
-            " ".join(group.plug_in_order),
+            verdict.level.value,
+            f"{verdict.peak_rate_c:.1f}C",
+            minutes(verdict.wait_min) if verdict.wait_min else "none",
+            " ".join(verdict.order),
         )
-        for number, group in enumerate(matching.groups, 1)
+        for number, (group, verdict) in enumerate(zip(matching.groups, verdicts, strict=True), 1)
     ]
-    _table(("group", "class", "V apart", "allowed", "packs, in the order to plug them in"), rows)
+    _table(
+        ("group", "class", "V apart", "allowed", "joining", "most C", "wait", "packs, in the order to plug them in"),
+        rows,
+    )
+    for number, verdict in enumerate(verdicts, 1):
+        if not verdict.passes:
+            _print_joining(f"group {number}", verdict)
     if not matching.proven:
         click.echo("A smaller number of groups was not ruled out in the time a search may take.")
     if matching.left_out:
@@ -162,54 +171,70 @@ def match_command(session: Session, as_json: bool) -> None:
         )
 
 
-def _chosen(session: Session) -> tuple[GroupChoice, tuple[Pack, ...]]:
-    """The group of the file with its packs. Raises BadInput when the file names none."""
+def _print_joining(what: str, verdict: Joining) -> None:
+    """What the joining rule says of a group, and the ways out."""
+    click.echo(f"joining of {what}: {verdict.level.value}")
+    for item in verdict.reasons:
+        click.echo(f"  {_printable(about(item))}")
+    for way in verdict.ways:
+        click.echo(f"  way out: {_printable(sentence(way))}")
+
+
+def _choice(session: Session, needs_channel: bool = True) -> Choice:
+    """The choice of the file. Raises BadInput when it names none, or no channel where one is needed."""
     if session.group is None:
         raise BadInput([Fault("group", "is missing; say which packs, board and channel")])
-    by_id = {pack.id: pack for pack in session.packs}
-    return session.group, tuple(by_id[name] for name in session.group.packs)
-
-
-def _setup(session: Session, group: GroupChoice) -> Setup:
-    """Board, channel and feed of the file's group. Raises BadInput when it names no channel."""
-    for charger, channel in session.kit.channels():
-        if channel.id == group.channel:
-            return Setup(find(session.kit.all_boards(), group.board), channel, feed_of(charger, session.kit))
-    raise BadInput([Fault("group.channel", "is missing; name the channel that charges the group")])
+    if needs_channel and session.group.channel is None:
+        raise BadInput([Fault("group.channel", "is missing; name the channel that charges the group")])
+    return session.group
 
 
 @main.command("size")
 @_reads_session
 def size_command(session: Session, as_json: bool) -> None:
     """The amps to dial for the file's group, every limit, and the card to set on the charger."""
-    group, packs = _chosen(session)
-    sizing = size(packs, _setup(session, group), session.rules)
+    sizing = size(session.bench, _choice(session))
     if as_json:
         _print_json(results.size_document(sizing))
         return
     click.echo(f"Dial {plain(sizing.current_a)} A ({sizing.rate_c:.2f}C). Narrowest: {LIMIT_NAMES[sizing.binding]}.\n")
-    ordered = sorted(sizing.limits, key=lambda limit: limit.current_a)
-    _table(("limit", "A", "how"), [(limit.name, f"{limit.current_a:.2f}", sentence(limit.reason)) for limit in ordered])
+    _print_limits(sizing.limits)
     click.echo()
     shares = [(share.id, f"{share.current_a:.2f}", f"{share.rate_c:.2f}") for share in sizing.shares]
     _table(("pack", "A", "C"), shares)
     click.echo()
     _print_card(sizing)
+    board = sizing.setup.board
+    for part, members in seats_on(sizing.packs, board) if board and board.parts else ():
+        click.echo(f"on {_printable(part.id)}: {_printable(' '.join(pack.id for pack in members))}")
     for note in sizing.notes:
-        click.echo(sentence(note))
+        click.echo(_printable(about(note)))
+    if len(sizing.packs) > 1:
+        _print_joining("these packs", sizing.joining)
+
+
+def _print_limits(limits: Sequence[Limit]) -> None:
+    ordered = sorted(limits, key=lambda limit: limit.current_a)
+    _table(("limit", "A", "how"), [(limit.name, f"{limit.current_a:.2f}", sentence(limit.reason)) for limit in ordered])
 
 
 def _print_card(sizing: Sizing) -> None:
     card = sizing.dial
+    full = f"{card.end_v:.2f} V per cell, {card.full_pack_v:.2f} V in all" if card.end_v and card.full_pack_v else ""
+    drop = f"a drop of {card.drop_mv[0]:g} to {card.drop_mv[1]:g} mV a cell" if card.drop_mv else ""
     rows = [
         ("kind", f"{card.chemistry}, {card.mode}"),
         ("cells", f"{card.cells} S"),
         ("current", f"{plain(card.current_a)} A"),
-        ("full at", f"{card.end_v:.2f} V per cell, {card.full_pack_v:.2f} V in all"),
+        ("full at" if card.end_v else "ends by", full or drop),
         ("capacity", f"{card.capacity_mah:.0f} mAh"),
+        *([("stop at", f"{card.stop_mah:.0f} mAh at the latest")] if card.stop_mah else []),
         ("timer", minutes(card.timer_min)),
         ("temperature", f"stop at {card.temperature_cutoff_c} °C"),
+        ("even out", minutes(card.wait_min) if card.wait_min else "no wait"),
         ("must show", f"{card.cells} S and {card.pack_v:.2f} V, within {card.pack_tolerance_v:.2f}; if not, stop"),
+        ("full in", f"{minutes(sizing.charge.minutes_low)} to {minutes(sizing.charge.minutes_high)}"),
+        ("balancing", f"up to {minutes(card.balance_min)} more" if card.balance_min else "none"),
     ]
     _table(("set", "to"), rows)
 
@@ -218,10 +243,12 @@ def _print_card(sizing: Sizing) -> None:
 @_reads_session
 def equalise(session: Session, as_json: bool) -> None:
     """What flows between the packs of the file's group when they are joined, and for how long."""
-    group, packs = _chosen(session)
-    board = find(session.kit.all_boards(), group.board)
+    choice, bench = _choice(session, needs_channel=False), session.bench
+    board = session.kit.board(choice.board)
     lead_mohm = board.lead_mohm if board else DEFAULT_LEAD_MOHM
-    evening = even_out(packs, session.rules, lead_mohm, group.plugged_last, board.ports if board else None)
+    packs = bench.members(choice.packs)
+    rate_c = rate_of(bench, choice)
+    evening = even_out(packs, session.rules, lead_mohm, choice.plugged_last, board.ports if board else None, rate_c)
     if as_json:
         _print_json(results.equalise_document(evening))
         return
@@ -231,11 +258,16 @@ def equalise(session: Session, as_json: bool) -> None:
     ]
     _table(("pack", "peak A", "C", "s above its charge C", "rests on"), rows)
     click.echo()
-    _table(("plugged in", "most C"), [(plug.id, f"{plug.rate_c:.2f}") for plug in evening.plugs])
+    plugs = evening.joining.plugs
+    _table(("plugged in", "most C", "wait before"), [
+        (plug.id, f"{plug.rate_c:.2f}", minutes(plug.wait_s / 60) if plug.wait_s else "none") for plug in plugs
+    ])  # fmt: skip
     click.echo()
-    click.echo(f"Balance leads may go in {_after(evening.balance_s)}; charging may start {_after(evening.settled_s)}.")
+    click.echo(
+        f"Charging may start {_after(60 * evening.joining.wait_min)}; quite settled {_after(evening.settled_s)}."
+    )
     _print_verdict(evening.level.value, evening.reasons)
-    for way in ways_out(packs, session.rules, lead_mohm) if evening.level is Level.STOP else ():
+    for way in evening.joining.ways if evening.level is Level.STOP else ():
         click.echo(f"way out: {_printable(sentence(way))}")
 
 
@@ -255,14 +287,11 @@ def _print_verdict(level: str, reasons: Sequence[Reason]) -> None:
 @_reads_session
 def charge_command(session: Session, as_json: bool) -> None:
     """How long the file's group takes, what each pack sees, and what it costs the source."""
-    group, packs = _chosen(session)
-    setup = _setup(session, group)
-    refuse_unjoinable(packs)
-    current_a = group.current_a or size_joinable(packs, setup, session.rules).current_a
-    result = charge(packs, setup, session.rules, current_a)
+    judged = charge(session.bench, _choice(session))
     if as_json:
-        _print_json(results.charge_document(result))
+        _print_json(results.charge_document(judged))
         return
+    result, current_a = judged.charge, judged.charge.current_a
     spread = f" ({minutes(result.minutes_low)} to {minutes(result.minutes_high)} by what the meter leaves open)"
     click.echo(f"{plain(current_a)} A: expected about {minutes(result.minutes)}{spread},")
     click.echo(f"{minutes(result.cc_minutes)} of it to full volts; balancing may add {minutes(result.balance_min)}.")
@@ -277,7 +306,11 @@ def charge_command(session: Session, as_json: bool) -> None:
         for item in result.packs
     ]  # fmt: skip
     _table(("pack", "A after 1 min", "middle", "end", "most C", "mAh in", "ends at"), rows)
-    _print_verdict(result.level.value, result.reasons)
+    click.echo()
+    _print_limits(judged.limits)
+    _print_verdict(judged.level.value, judged.reasons)
+    for way in judged.joining.ways:
+        click.echo(f"  way out: {_printable(sentence(way))}")
 
 
 @main.command("plan")
@@ -294,18 +327,28 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         _print_json(results.plan_document(found, whys, answer.relaxed))
         return
     rows = [
-        (f"{batch.start_min:.0f}", f"{batch.end_min:.0f}", batch.channel, batch.board or "-",
+        (f"{batch.start_min:.0f}", f"{batch.full_min:.0f}", f"{batch.end_min:.0f}", batch.channel, batch.board or "-",
          family_label(batch.family), f"{plain(batch.current_a)} A", f"{batch.rate_c:.2f}C", " ".join(batch.packs))
         for batch in found.batches
     ]  # fmt: skip
     _table(
-        ("from min", "full at", "channel", "board", "class", "dial", "rate", "packs, in the order to plug them in"),
+        (
+            "from min",
+            "full at",
+            "balanced",
+            "channel",
+            "board",
+            "class",
+            "dial",
+            "rate",
+            "packs, in the order to plug them in",
+        ),
         rows,
     )
     proof = "and that is proved" if found.proved else f"not before minute {found.bound_min:.0f} whatever you do"
     click.echo(f"\nAll done at minute {found.makespan_min:.0f}, {proof}; {found.visits} visits to the bench.")
     for use in found.sources:
-        of = "without end" if use.usable_wh is None else f"of {use.usable_wh:.0f} Wh usable"
+        of = "and no budget is known" if use.usable_wh is None else f"of {use.usable_wh:.0f} Wh left"
         click.echo(f"{_printable(use.id)}: {use.used_wh:.0f} Wh {of}, {use.peak_w:.0f} W at most")
     for item in found.wanted:
         name = f"{item.wish.count} {family_label(item.wish.family)} by minute {plain(item.wish.at_min)}"

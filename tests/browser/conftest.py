@@ -4,6 +4,7 @@ import shutil
 
 import pytest
 
+from iterum.core.choice import Choice
 from iterum.core.run import Act, State
 from iterum.core.watching import Observation
 from iterum.services.desk import Desk
@@ -34,7 +35,7 @@ def address_with_runs(tmp_path, demo_file):
     shutil.copy(demo_file, path)
     store = Store(path)
     runs = RunDesk(store, Desk(store), Links(store))
-    keys = [runs.begin(packs, board, channel, None, NOON) for packs, board, channel in (
+    keys = [runs.begin(Choice(packs, board, channel), NOON) for packs, board, channel in (
         (("P-08", "P-11"), "Four", "Twin-1"), (("T-01",), None, "Twin-2"), (("P-12",), None, "Small-1"))]  # fmt: skip
     for key in (keys[0], keys[2]):
         state = State.PLANNED

@@ -6,6 +6,7 @@ import time
 from datetime import datetime
 from pathlib import Path
 
+from iterum.core.choice import Choice
 from iterum.core.planning.score import Prefer
 from iterum.core.run import Act, State
 from iterum.core.watching import Observation
@@ -80,7 +81,7 @@ def take_run(names: list[str], folder: Path) -> None:
     clock = Clock(MORNING)
     with served(clock) as server:
         field = Field(folder, clock, server)
-        key = field.runs.begin(("P-01", "P-02", "P-07", "P-08"), "Six", "Twin-1", None, clock())
+        key = field.runs.begin(Choice(("P-01", "P-02", "P-07", "P-08"), "Six", "Twin-1"), clock())
         for act, state in (
             (Act.INSPECT, State.PLANNED),
             (Act.PLUG_IN, State.INSPECTED),

@@ -8,6 +8,7 @@ from datetime import timedelta
 import pytest
 from playwright.sync_api import expect
 
+from iterum.core.choice import Choice
 from iterum.core.run import State
 from iterum.services.desk import Desk
 from iterum.services.links import CHARGER, CHECKER, Links
@@ -169,7 +170,7 @@ def test_a_whole_day(open_page, place):
 
 def test_two_browsers_on_one_batch_and_neither_loses_what_the_other_entered(open_page, place):
     one, two = open_page(), open_page()
-    key = place.runs.begin(("P-08", "P-11"), "Four", "Twin-1", None, NOON)
+    key = place.runs.begin(Choice(("P-08", "P-11"), "Four", "Twin-1"), NOON)
     for page in (one, two):
         page.goto(f"{place.address}/run/{key}")
     for box in one.locator("[name=looked]").all():

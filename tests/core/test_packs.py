@@ -21,26 +21,31 @@ class TestVerdict:
             (3.77, Level.FIT, True),  # exactly 0.03 apart
             (3.76, Level.LOOK, True),
             (3.70, Level.LOOK, True),  # exactly 0.10 apart
-            (3.69, Level.STOP, False),
+            (3.69, Level.LOOK, False),
         ],
     )
     def test_spread_between_cells(self, low_v, level, joins):
         verdict = judge_pack(pack("P", 3.80, low_v, 3.80, 3.80), RULES)
         assert (verdict.level, verdict.joins) == (level, joins)
         assert verdict.charges
+        assert (verdict.alone, verdict.max_rate_c) == (not joins, None if joins else 0.5)
         assert verdict.odd_cell == (None if level is Level.FIT else 2)
 
     @pytest.mark.parametrize(
         ("cell_v", "code", "charges"),
         [
             (2.99, "below_refuse", False),
-            (3.00, "run_low", True),
+            (3.00, "nearly_flat", True),
+            (3.10, "nearly_flat", True),
+            (3.11, "run_low", True),
             (3.29, "run_low", True),
             (3.30, "cells_agree", True),
             (4.17, "cells_agree", True),
             (4.18, "full", True),
-            (4.25, "full", True),
-            (4.26, "over_full", False),
+            (4.22, "full", True),
+            (4.23, "above_full", False),
+            (4.24, "above_full", False),
+            (4.25, "over_full", False),
         ],
     )
     def test_volts_of_a_lipo(self, cell_v, code, charges):

@@ -7,22 +7,20 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from iterum.core.arrange import suggest
+from iterum.core.bench import Bench
+from iterum.core.choice import Choice
 from iterum.core.feed import feed_of
 from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.limits import Setup, tied
 from iterum.core.reasons import Unsafe
 from iterum.core.rules import HouseRules, SizeAt
-from iterum.core.sizing import Setup, size, tied
-from tests.conftest import BOARD, even, setup
+from tests.conftest import BOARD, even, setup, sized
 
 ONE_C = HouseRules(rate_c=1.0)
 
 
 def limit(sizing, name):
     return next(item.current_a for item in sizing.limits if item.name == name)
-
-
-def sized(packs, where, rules=ONE_C):
-    return size(packs, where, rules)
 
 
 class TestWorkedByHand:
@@ -112,7 +110,7 @@ class TestWorkedByHand:
 class TestRefused:
     def refused(self, packs, where):
         with pytest.raises(Unsafe) as refusal:
-            size(packs, where, ONE_C)
+            sized(packs, where)
         return {item.code for item in refusal.value.reasons}
 
     def test_every_reason_at_once(self):
@@ -137,8 +135,8 @@ def test_an_aged_pack_counts_by_what_it_really_holds():
 
 
 def test_the_kind_rate_of_round_cells_is_half_that_of_a_lipo():
-    assert size([even("L", 3.6, chemistry="li-ion", mah=3000)], setup(), HouseRules()).current_a == 1.5
-    assert size([even("P", 3.6, mah=3000)], setup(), HouseRules()).current_a == 3.0
+    assert sized([even("L", 3.6, chemistry="li-ion", mah=3000)], setup(), HouseRules()).current_a == 1.5
+    assert sized([even("P", 3.6, mah=3000)], setup(), HouseRules()).current_a == 3.0
 
 
 def test_two_equal_limits_are_both_gripped():
@@ -152,8 +150,8 @@ def test_a_board_with_the_packs_own_plug_is_suggested_before_one_that_gives_more
         Board("mini", 6, max_current_a=1, connector="small"),
     )
     kit = Kit(boards=boards, chargers=(Charger("c", (Channel("ch", 20, 500),)),))
-    found = suggest([even(n, 3.8, connector="small") for n in "AB"], kit, ONE_C)
-    assert found.setup.board.id == "mini"
+    bench = Bench(tuple(even(n, 3.8, connector="small") for n in "AB"), kit, ONE_C)
+    assert suggest(bench, Choice(("A", "B"))).board == "mini"
 
 
 @given(
@@ -169,7 +167,7 @@ def test_what_is_dialled_passes_no_limit_and_one_step_more_would(capacities, rat
     limits = {"max_power_w": power_w, "max_current_a": current_a, "current_step_a": step_a, "min_current_a": 0}
     where = setup(BOARD if len(packs) > 1 else None, **limits)
     try:
-        result = size(packs, where, rules)
+        result = sized(packs, where, rules)
     except Unsafe:
         return
     smallest = min(item.current_a for item in result.limits)
@@ -178,4 +176,4 @@ def test_what_is_dialled_passes_no_limit_and_one_step_more_would(capacities, rat
     assert sum(share.current_a for share in result.shares) == pytest.approx(result.current_a)
     assert all(share.rate_c <= 2 + 1e-9 for share in result.shares)
     more_watts = replace(where, channel=replace(where.channel, max_power_w=power_w * 2))
-    assert size(packs, more_watts, rules).current_a >= result.current_a
+    assert sized(packs, more_watts, rules).current_a >= result.current_a

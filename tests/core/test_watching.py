@@ -6,11 +6,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.charging import charge
+from iterum.core.charging import charge_packs
 from iterum.core.feed import Feed
 from iterum.core.kit import Board, Channel, Charger
+from iterum.core.limits import Setup
 from iterum.core.rules import HouseRules
-from iterum.core.sizing import Setup
 from iterum.core.watching import (
     BAND_V,
     Alarm,
@@ -24,8 +24,8 @@ from iterum.wording import sentence
 from tests.conftest import even
 
 PACKS = [even(f"P{n}", 3.75, mah=1800, discharge_c=60) for n in range(3)]
-SETUP = Setup(Board("B", 4), Channel("c", 12, 250), Feed(Charger("C", ()), None, None, None))
-RESULT = charge(PACKS, SETUP, HouseRules(), 5.4, settle_first=True)
+SETUP = Setup(Board("B", 4), Channel("c", 12, 250), Feed(Charger("C", ())))
+RESULT = charge_packs(PACKS, SETUP, HouseRules(), 5.4)
 EXPECTED = expect(RESULT, 4, 4.20, 100.0, stop_input_v=10.5)
 
 

@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from iterum.core.choice import Choice, charge
 from iterum.demo import demo_session
 from iterum.devices.driver import ChannelReading, LinkLost, Refused, Settings, Status
 from iterum.devices.lines import LineCharger, LineChecker, decode, encode, reading_from, reading_values
@@ -100,17 +101,8 @@ def test_what_makes_no_sense_is_refused_with_words(charger):
 
 
 def test_physics_agree_with_the_prediction_within_a_percent(charger, clock):
-    from iterum.core.charging import charge
-    from iterum.core.feed import feed_of
-    from iterum.core.kit import find
-    from iterum.core.sizing import Setup
-
     session = demo_session()
-    packs = [pack for pack in session.packs if pack.id in PACKS]
-    place = next((charger, channel) for charger, channel in session.kit.channels() if channel.id == "Twin-1")
-    expected = charge(
-        packs, Setup(find(session.kit.boards, "six"), place[1], feed_of(place[0], session.kit)), session.rules, 5.4
-    )
+    expected = charge(session.bench, Choice(PACKS, "Six", "Twin-1", current_a=5.4)).charge
     charger.plug("Twin-1", PACKS)
     charger.dial("Twin-1", DIAL)
     charger.start("Twin-1")

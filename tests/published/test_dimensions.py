@@ -5,9 +5,9 @@ import pytest
 
 from iterum.core.feed import feed_of
 from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.limits import Setup
 from iterum.core.rules import HouseRules
-from iterum.core.sizing import Setup, size
-from tests.conftest import even
+from tests.conftest import even, sized
 
 unit = pint.UnitRegistry()
 
@@ -21,7 +21,7 @@ def test_every_limit_is_an_electric_current_of_the_size_that_units_give():
     charger = Charger("c", (channel,), "brick", 0.85, total_power_w=220, power_by_input_v=((12, 100), (24, 300)))
     board = Board("B", 6, max_current_a=40, port_fuse_a=7)
     packs = [even("A", 3.8, mah=2200, max_charge_c=2), even("B", 3.8, mah=1300, max_charge_c=3)]
-    result = size(packs, Setup(board, channel, feed_of(charger, kit)), HouseRules(rate_c=1.5))
+    result = sized(packs, Setup(board, channel, feed_of(charger, kit)), HouseRules(rate_c=1.5))
 
     capacity = (2200 + 1300) * unit.mA * unit.hour
     full = 4 * 4.20 * unit.volt

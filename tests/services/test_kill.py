@@ -12,6 +12,7 @@ from datetime import timedelta
 
 import pytest
 
+from iterum.core.choice import Choice
 from iterum.core.reasons import Unsafe
 from iterum.core.run import ACTS, LIVE, Act, State
 from iterum.core.watching import Observation
@@ -71,7 +72,7 @@ def step(field, clock, run, batch, tell, rng):
     """One act, or one reading, on one channel."""
     runs = field.runs
     if run is None:
-        tell("B", runs.begin(*batch, None, clock()))
+        tell("B", runs.begin(Choice(*batch), clock()))
     elif run.state is State.EVENED_OUT:
         shown = runs.shown_by_charger(run)
         if shown is not None:

@@ -4,8 +4,9 @@ from dataclasses import replace
 
 import pytest
 
+from iterum.core.choice import Choice
 from iterum.core.packs import Condition
-from iterum.core.reasons import Unsafe
+from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.run import Act, Shown, State
 from iterum.core.watching import Observation
 from iterum.demo import demo_session
@@ -30,8 +31,8 @@ def field(tmp_path, clock):
         found.close()
 
 
-def begun(field, packs=PACKS, board="Six", channel="Twin-1"):
-    return field.runs.begin(packs, board, channel, None, field.clock())
+def begun(field, packs=PACKS, board="Six", channel="Twin-1", **more):
+    return field.runs.begin(Choice(packs, board, channel, **more), field.clock())
 
 
 def brought_to(field, key, state):
@@ -44,7 +45,7 @@ def brought_to(field, key, state):
         State.READ_BACK: Act.START,
     }
     while (run := runs.look(key, clock()).run).state is not state:
-        if run.state is State.EVENED_OUT:
+        if run.state is State.EVENED_OUT or (run.state is State.PLUGGED_IN and not run.card.wait_min):
             runs.read_back(key, runs.shown_by_charger(run), run.state, clock())
         else:
             runs.act(key, ways[run.state], run.state, clock())
@@ -96,7 +97,7 @@ def test_volts_read_before_a_charge_say_nothing_after_it(field):
     for tag in PACKS:
         assert (packs()[tag].reading, packs()[tag].charged_at is None) == (None, False)
     assert set(PACKS) <= {
-        left.pack.id for left in field.desk.matching()[0].left_out if left.reason.code == "charged_since"
+        left.pack.id for left in field.desk.matching(field.clock())[0].left_out if left.reason.code == "in_hand"
     }
     field.desk.write(demo_session(), field.clock())  # a file from before
     assert packs()["P-08"].reading is None
@@ -104,8 +105,8 @@ def test_volts_read_before_a_charge_say_nothing_after_it(field):
     field.pass_time(5)
     field.runs.act(key, Act.STOP, State.CHARGING, field.clock())
     assert full() == set(PACKS)  # nobody knows: so they count as full
-    with pytest.raises(Unsafe, match="pack_unfit"):
-        field.runs.begin(("P-08",), None, "Twin-2", None, field.clock())
+    with pytest.raises(Unsafe, match="charged_since"):
+        begun(field, ("P-08",), None, "Twin-2")
     field.runs.check_after(key, State.STOPPED, field.clock(), {"P-08": After(old.cell_v)}, None)
     assert packs()["P-08"].reading.cell_v == old.cell_v
     assert packs()["P-11"].reading is None
@@ -127,11 +128,14 @@ def test_what_is_in_use_cannot_be_taken_twice(field):
     with pytest.raises(Unsafe) as caught:
         begun(field, ("P-08", "P-05"))
     assert {item.code for item in caught.value.reasons} == {"pack_busy", "channel_busy", "board_busy"}
-    with pytest.raises(Unsafe, match="pack_unfit"):
+    with pytest.raises(Unsafe, match="damaged"):
         begun(field, ("T-03",), None, "Twin-2")
-    with pytest.raises(Unsafe, match="run_amps_over"):
-        field.runs.begin(("P-05",), None, "Twin-2", 9.0, field.clock())
-    with pytest.raises(KeyError):
+    with pytest.raises(Unsafe, match="over_limit"):
+        begun(field, ("P-05",), None, "Twin-2", current_a=9.0)
+    for packs, amps in ((("P-05",), -3.0), (("P-05",), float("nan")), (("P-05", "P-05"), None)):
+        with pytest.raises(Unsafe, match="choice_"):
+            begun(field, packs, None, "Twin-2", current_a=amps)
+    with pytest.raises(NotThere):
         begun(field, ("P-99",), None, "Twin-2")
 
 
@@ -148,7 +152,7 @@ def test_a_skip_is_kept_as_one_and_who_comes_late_is_told_and_keeps_the_note(fie
 
 def test_reading_back_refuses_a_wrong_count_and_does_not_go_on(field):
     key = begun(field)
-    brought_to(field, key, State.EVENED_OUT)
+    brought_to(field, key, State.PLUGGED_IN)
     field.server.bench.fault("count", "Twin-1", "-1")
     run = field.runs.look(key, field.clock()).run
     with pytest.raises(Unsafe, match="back_count"):
@@ -260,8 +264,8 @@ def test_an_incident_stops_keeps_apart_and_is_written_down(field):
 def test_more_than_eighty_percent_back_in_is_told(field):
     with field.store.reading() as repository:
         pack = next(pack for pack in repository.packs() if pack.id == "P-10")
-    key = field.runs.begin(("P-10",), None, "Small-1", None, field.clock())
+    key = begun(field, ("P-10",), None, "Small-1")
     brought_to(field, key, State.CHARGING)
     field.runs.act(key, Act.FINISH, State.CHARGING, field.clock())
-    _, low = field.runs.check_after(key, State.DONE, field.clock(), {}, 0.81 * pack.capacity_ah * 1000, skipped=True)
-    assert low == ("P-10",)
+    _, logged = field.runs.check_after(key, State.DONE, field.clock(), {}, 0.81 * pack.capacity_ah * 1000, skipped=True)
+    assert logged.low == ("P-10",)

@@ -116,8 +116,8 @@ def test_whoever_is_fed_by_a_source_follows_its_new_tag(desk):
 
 def test_a_move_by_hand_is_forgotten_when_its_pack_is_measured_anew(desk):
     desk.write(demo_session(), NOON)
-    group = next(item for item in desk.matching()[0].groups if item.family == "lipo-4S")
+    group = next(item for item in desk.matching(NOON)[0].groups if item.family == "lipo-4S")
     desk.move(group.packs[0].id, None, NOON)
-    assert [move.pack_id for move in desk.matching()[1]] == [group.packs[0].id]
+    assert [move.pack_id for move in desk.matching(NOON)[1]] == [group.packs[0].id]
     desk.record_reading(group.packs[0].id, group.packs[0].reading, NOON)
-    assert desk.matching()[1] == ()
+    assert desk.matching(NOON)[1] == ()

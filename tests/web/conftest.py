@@ -70,11 +70,12 @@ class Bench:
         key = self.begin(**more)
         self.act(key, "inspect", looked=list(self.runs.look(key, NOON).run.packs))
         self.act(key, "plug in")
-        self.act(key, "even out", skip="yes", note="they were level")
+        if self.runs.look(key, NOON).run.card.wait_min:
+            self.act(key, "even out", skip="yes", note="they were level")
         shown = self.runs.shown_by_charger(self.runs.look(key, NOON).run)
         self.visitor.post(
             f"/run/{key}/read-back",
-            expected="evened out",
+            expected=self.state(key).value,
             cells=str(shown.cells),
             pack_v=str(shown.pack_v),
             current_a=str(shown.current_a),

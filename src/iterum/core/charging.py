@@ -6,18 +6,17 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from iterum.core.chemistry import state_of_charge
-from iterum.core.circuit import Branch, Feeding, Trace, branch_of, run, settled
+from iterum.core.circuit import Branch, Feeding, Trace, branch_of, run
+from iterum.core.dial import balance_allowance_min, nickel_minutes
 from iterum.core.estimate import estimate, lump
-from iterum.core.joining import join_reasons, plug_by_plug, refuse_unjoinable, rests_on_reason, seen_by
-from iterum.core.kit import DEFAULT_LEAD_MOHM
-from iterum.core.matching import in_plug_order, refusals
-from iterum.core.packs import Level, Pack
-from iterum.core.quantities import at_most
-from iterum.core.reasons import Reason, each_once, reason
-from iterum.core.rules import Balance, HouseRules
-from iterum.core.sizing import BALANCE_ALLOWANCE_MIN, POWER_LIMITS, Setup, Sizing, power_limits_w
+from iterum.core.limits import POWER_LIMITS, Limit, Setup, least_power_w, powers_of
+from iterum.core.packs import Pack
+from iterum.core.plugging import seen_by
+from iterum.core.rules import HouseRules
 
 LONGEST_S = 24 * 3600.0
+NICKEL_CHARGING_V = 1.45
+"""V per cell of a nickel pack while it charges, for its watts and watt-hours. Common practice, no source."""
 
 
 @dataclass(frozen=True)
@@ -35,7 +34,7 @@ class PackCharged:
 
 @dataclass(frozen=True)
 class Charge:
-    """One predicted charge.
+    """One predicted charge. It begins when the packs have evened out for `wait_min`.
 
     minutes : until the amps have fallen to a tenth of those dialled, without balancing; minutes_low and minutes_high
     the same for what the meter leaves open. balance_min : the allowance on top. cc_minutes : until the end volts are
@@ -46,6 +45,7 @@ class Charge:
 
     trace: Trace
     current_a: float
+    wait_min: float
     minutes: float
     minutes_low: float
     minutes_high: float
@@ -60,14 +60,7 @@ class Charge:
     peak_out_w: float
     peak_input_w: float
     packs: tuple[PackCharged, ...]
-    level: Level
-    reasons: tuple[Reason, ...]
     done: bool
-
-
-def lead_of(setup: Setup) -> float:
-    """Plug and lead of one branch, mOhm; a pack alone has them too."""
-    return setup.board.lead_mohm if setup.board else DEFAULT_LEAD_MOHM
 
 
 def _at(trace: Trace, moment_s: float, index: int) -> float:
@@ -83,7 +76,8 @@ def _packs_charged(packs: Sequence[Pack], trace: Trace, start: Sequence[Branch])
         highest_a = max(float(trace.current_a[:, index].max()), 0.0)
         rate_c = highest_a / packs[index].capacity_ah
         charge_mah = taken * branch.capacity_as / 3.6
-        found.append(PackCharged(seen.id, rate_c, seen.over_s, charge_mah, float(trace.soc[-1, index]), share_a))
+        end_soc = min(max(float(trace.soc[-1, index]), 0.0), 1.0)
+        found.append(PackCharged(seen.id, rate_c, seen.over_s, charge_mah, end_soc, share_a))
     return tuple(found)
 
 
@@ -96,26 +90,20 @@ def _shifted(packs: Sequence[Pack], branches: Sequence[Branch], low: bool) -> li
     return found
 
 
-def charge(
-    packs: Sequence[Pack],
-    setup: Setup,
-    rules: HouseRules,
-    current_a: float,
-    settle_first: bool = False,
+def charge_packs(
+    packs: Sequence[Pack], setup: Setup, rules: HouseRules, current_a: float, wait_min: float = 0.0
 ) -> Charge:
-    """Charge these packs at `current_a` on this board, channel and feed, joined as they are or evened out first.
+    """Charge these packs at `current_a` on this board, channel and feed, evened out for `wait_min` before.
 
-    Raises Unsafe for packs that may never be joined; everything else is computed and reported with its verdict.
+    Nothing is judged here. Raises ValueError for packs without a reading.
     """
-    refuse_unjoinable(packs)
+    if packs[0].chemistry.table is None:
+        return _nickel_charge(packs, setup, current_a)
     tail = rules.tail_fraction
-    start: Sequence[Branch] = [branch_of(pack, lead_of(setup)) for pack in packs]
-    if settle_first and len(packs) > 1:
-        start = settled(start)
+    start = _evened(packs, setup, wait_min)
     end_v = packs[0].cells * rules.full_v(packs[0].chemistry)
-    limits_w = power_limits_w(setup)
-    name, power_w = min(limits_w, key=lambda item: item[1])
-    feeding = Feeding(current_a, power_w, end_v)
+    power = min(powers_of(setup), key=lambda item: item.left_w)
+    feeding = Feeding(current_a, power.left_w, end_v)
     trace = run(start, feeding, LONGEST_S, tail)
     minutes = float(trace.t_s[-1]) / 60
     ends = [float(run(_shifted(packs, start, low), feeding, LONGEST_S, tail).t_s[-1]) / 60 for low in (False, True)]
@@ -125,55 +113,71 @@ def charge(
     peak_out_w = float((trace.node_v * trace.feed_a).max())
     efficiency = setup.feed.efficiency_from_source
     charged = _packs_charged(packs, trace, start)
-    level, reasons = _verdict(packs, setup, rules, charged)
-    balance = rules.balance is Balance.EVERY_CHARGE and packs[0].cells > 1
     return Charge(
         trace=trace,
         current_a=current_a,
+        wait_min=wait_min,
         minutes=minutes,
         minutes_low=min(*ends, minutes),
         minutes_high=max(*ends, minutes),
-        balance_min=BALANCE_ALLOWANCE_MIN if balance else 0.0,
+        balance_min=balance_allowance_min(packs, rules),
         cc_minutes=(float(trace.t_s[-1]) if trace.end_v_at_s is None else trace.end_v_at_s) / 60,
         power_limited_min=trace.power_limited_s / 60,
         power_costs_min=minutes - free_minutes,
-        power_limit=name if trace.power_limited_s > 0 else None,
+        power_limit=power.name if trace.power_limited_s > 0 else None,
         charge_mah=sum(item.charge_mah for item in charged),
         energy_out_wh=trace.energy_wh,
         energy_in_wh=trace.energy_wh / efficiency,
         peak_out_w=peak_out_w,
         peak_input_w=peak_out_w / efficiency,
         packs=charged,
-        level=level,
-        reasons=reasons,
         done=trace.done,
     )
 
 
-def watts_cost_min(packs: Sequence[Pack], setup: Setup, rules: HouseRules, sizing: Sizing) -> float:
+def _evened(packs: Sequence[Pack], setup: Setup, wait_min: float) -> Sequence[Branch]:
+    """The packs as they are when the charger starts."""
+    start = [branch_of(pack, setup.lead_mohm) for pack in packs]
+    return run(start, Feeding(), wait_min * 60).last if wait_min > 0 and len(packs) > 1 else start
+
+
+def _nickel_charge(packs: Sequence[Pack], setup: Setup, current_a: float) -> Charge:
+    """A charge that ends by a drop in volts: the set amps throughout, from empty, because volts do not tell the charge.
+
+    The mAh are those of the longest; the charger's drop ends it earlier where the pack was not empty.
+    """
+    low_min, high_min = nickel_minutes(packs, current_a)
+    ah = [current_a * high_min / 60 * pack.capacity_ah / sum(item.capacity_ah for item in packs) for pack in packs]
+    node_v = NICKEL_CHARGING_V * packs[0].cells
+    t_s = np.array([0.0, 60 * high_min])
+    amps = np.array([[current_a * item / sum(ah) for item in ah]] * 2)
+    soc = np.array([[0.0] * len(packs), [1.0] * len(packs)])
+    energy_wh = sum(ah) * node_v
+    trace = Trace(t_s, np.full(2, node_v), np.full(2, current_a), amps, soc, energy_wh, None, 0.0, True, ())
+    efficiency = setup.feed.efficiency_from_source
+    rates_c = [share_a / pack.capacity_ah for share_a, pack in zip(amps[0], packs, strict=True)]
+    charged = tuple(
+        PackCharged(pack.id, float(rate_c), 0.0, 1000 * item, 1.0, (float(share_a),) * 3)
+        for pack, rate_c, item, share_a in zip(packs, rates_c, ah, amps[0], strict=True)
+    )
+    return Charge(
+        trace=trace, current_a=current_a, wait_min=0.0, minutes=high_min, minutes_low=low_min, minutes_high=high_min,
+        balance_min=0.0, cc_minutes=high_min, power_limited_min=0.0, power_costs_min=0.0, power_limit=None,
+        charge_mah=1000 * sum(ah), energy_out_wh=energy_wh, energy_in_wh=energy_wh / efficiency,
+        peak_out_w=node_v * current_a, peak_input_w=node_v * current_a / efficiency, packs=charged, done=True,
+    )  # fmt: skip
+
+
+def watts_cost_min(packs: Sequence[Pack], setup: Setup, rules: HouseRules, limits: Sequence[Limit]) -> float:
     """Minutes by which a charge takes longer because watts, not packs, board or channel amps, set the amps to dial.
 
     0 where something else is the narrow part. By the fast estimate, both times.
     """
-    free = [limit.current_a for limit in sizing.limits if limit.name not in POWER_LIMITS]
-    if sizing.binding not in POWER_LIMITS or packs[0].chemistry.table is None:
+    binding = min(limits, key=lambda limit: limit.current_a)
+    free = [limit.current_a for limit in limits if limit.name not in POWER_LIMITS]
+    if binding.name not in POWER_LIMITS or packs[0].chemistry.table is None:
         return 0.0
-    amps, watts = np.array([min(free)]), np.array([float("inf")])
-    found = estimate(lump([packs], lead_of(setup)), amps, watts, rules.full_v(packs[0].chemistry), rules.tail_fraction)
-    return max(sizing.minutes - float(found.minutes[0]), 0.0)
-
-
-def _verdict(
-    packs: Sequence[Pack], setup: Setup, rules: HouseRules, charged: Sequence[PackCharged]
-) -> tuple[Level, tuple[Reason, ...]]:
-    """Stop for what a rule forbids, look for a pack that passes its charge C."""
-    broken = list(refusals(packs, rules, setup.board.ports if setup.board else None))
-    broken += join_reasons(plug_by_plug(in_plug_order(packs), lead_of(setup)), rules)
-    notes = [
-        reason("charge_above_c", id=item.id, rate_c=item.peak_rate_c, charge_c=pack.charge_c, over_s=item.over_s)
-        for pack, item in zip(packs, charged, strict=True)
-        if not at_most(item.peak_rate_c, pack.charge_c * 1.02)
-    ]
-    level = Level.STOP if broken else Level.LOOK if notes else Level.FIT
-    found = [*broken, *notes] or [reason("charge_fine")]
-    return level, (*found, *each_once(rests_on_reason(pack) for pack in packs))
+    lumps, end_v, tail = lump([packs], setup.lead_mohm), rules.full_v(packs[0].chemistry), rules.tail_fraction
+    slow = estimate(lumps, np.array([binding.current_a]), np.array([least_power_w(setup)]), end_v, tail)
+    fast = estimate(lumps, np.array([min(free)]), np.array([float("inf")]), end_v, tail)
+    return max(float(slow.minutes[0]) - float(fast.minutes[0]), 0.0)

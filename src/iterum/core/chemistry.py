@@ -53,13 +53,16 @@ class Chemistry:
     """One kind of cell. Every `_v` is volts per cell; `rest` means after it has settled without a load.
 
     nominal_v : what the label multiplies by the number of cells.
-    full_v : end volts of a full charge.
+    full_v : end volts of a full charge, by default.
+    brim_v : where the chemistry is full, whatever a pilot ends at; above it a cell is over full.
     full_rest_v : from here on a resting cell counts as full.
-    storage_low_v, storage_high_v : put away between these.
+    storage_v : put away at these volts, by default.
     careful_v, hard_v : stop using; below `hard_v` it was run too low.
+    usual_low_v : a resting total under this much a cell is unusual, and may be another cell count.
     refuse_v : below this it is not charged again.
+    never_v : no cell of this chemistry rests above this: label and volts disagree. None where `brim_v` says it all.
     default_rate_c : the kind rate, multiples of capacity per hour, when the pilot has set none.
-    joins : whether its charge ends by volts, so that packs may share a board.
+    joins : whether its charge ends by volts, so that packs may share a board; else by a small drop in volts (nickel).
     table : open-circuit table, or None where volts do not tell the charge.
     """
 
@@ -67,17 +70,19 @@ class Chemistry:
     label: str
     nominal_v: float
     full_v: float
+    brim_v: float
     full_rest_v: float
-    storage_low_v: float
-    storage_high_v: float
+    storage_v: float
     careful_v: float
     hard_v: float
+    usual_low_v: float
     refuse_v: float
     default_rate_c: float
     joins: bool
     table: OpenCircuitTable | None
     flat_low_v: float | None = None
     flat_high_v: float | None = None
+    never_v: float | None = None
 
 
 _AI2020 = OpenCircuitTable(
@@ -116,15 +121,14 @@ _LIHV_ESTIMATE = OpenCircuitTable(
 CHEMISTRIES: dict[str, Chemistry] = {
     chemistry.name: chemistry
     for chemistry in (
-        Chemistry("lipo", "LiPo", 3.70, 4.20, 4.18, 3.80, 3.85, 3.5, 3.3, 3.0, 1.0, True, _AI2020),
-        Chemistry("lihv", "LiHV", 3.80, 4.35, 4.33, 3.80, 3.85, 3.5, 3.3, 3.0, 1.0, True, _LIHV_ESTIMATE),
-        Chemistry("li-ion", "Li-ion", 3.60, 4.20, 4.18, 3.70, 3.80, 3.0, 2.8, 2.5, 0.5, True, _CHEN2020),
-        # A full LiFePO4 cell falls from 3.60 V to about 3.35 V within the hour.
-        Chemistry(
-            "life", "LiFe", 3.20, 3.60, 3.34, 3.28, 3.32, 2.8, 2.6, 2.5, 1.0, True, _PRADA2013, 3.25, 3.32
-        ),
-        # Its end is a small drop in volts that a board would hide; volts never tell its charge.
-        Chemistry("nimh", "NiMH", 1.20, 1.50, 1.45, 1.15, 1.45, 1.0, 0.9, 0.8, 0.5, False, None),
+        # In the order of the fields above; volts per cell from nominal to refuse.
+        Chemistry("lipo", "LiPo", 3.70, 4.20, 4.20, 4.18, 3.83, 3.5, 3.3, 3.3, 3.0, 1.0, True, _AI2020),
+        Chemistry("lihv", "LiHV", 3.80, 4.35, 4.35, 4.33, 3.85, 3.5, 3.3, 3.3, 3.0, 1.0, True, _LIHV_ESTIMATE),
+        Chemistry("li-ion", "Li-ion", 3.60, 4.20, 4.20, 4.18, 3.75, 3.0, 2.8, 3.0, 2.5, 0.5, True, _CHEN2020),
+        # Customs end it at 3.60 or 3.65 V; a full cell falls to about 3.35 V within the hour.
+        Chemistry("life", "LiFe", 3.20, 3.60, 3.65, 3.34, 3.30, 2.8, 2.6, 2.8, 2.5, 1.0, True, _PRADA2013, 3.25, 3.32),
+        # Its end is a small drop in volts that a board would hide; volts never tell its charge. It rests at 1.0-1.45 V.
+        Chemistry("nimh", "NiMH", 1.20, 1.50, 1.45, 1.45, 1.25, 1.0, 0.9, 1.0, 0.8, 0.5, False, None, never_v=1.60),
     )
 }  # fmt: skip
 

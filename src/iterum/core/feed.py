@@ -1,9 +1,12 @@
-"""The chain source > supply > charger > channel: its power limits, its efficiencies, its volts.
+"""The chain source > supplies > charger > channel: its power limits, its efficiencies, its volts.
 
 All watts that leave here are watts *at the packs*, after every efficiency on the way.
 """
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from itertools import accumulate
+from operator import mul
 
 from iterum.core.kit import Charger, Kit, Source, Supply, find
 from iterum.core.reasons import Reason, reason
@@ -13,51 +16,63 @@ from iterum.core.reasons import Reason, reason
 class Feed:
     """What feeds one charger, link by link.
 
-    supply, source : None where the chain has none (mains without a limit).
-    input_v : volts at the charger's input, None when unknown.
+    supplies : from the charger outwards; a supply may hang on a supply. source : None on mains without a limit.
     """
 
     charger: Charger
-    supply: Supply | None
-    source: Source | None
-    input_v: float | None
+    supplies: tuple[Supply, ...] = ()
+    source: Source | None = None
+
+    @property
+    def on_mains(self) -> bool:
+        """Whether the charger hangs on mains itself."""
+        return not self.supplies and self.source is None
+
+    @property
+    def input_v(self) -> float | None:
+        """Volts at the charger's input, None when unknown."""
+        if self.supplies:
+            return self.supplies[0].output_v
+        return self.source.voltage_v if self.source else None
+
+    @property
+    def efficiencies(self) -> Mapping[str, float]:
+        """By link (supplies, then the source), the part of what leaves it that reaches the packs."""
+        parts = accumulate((supply.efficiency for supply in self.supplies), mul, initial=self.charger.efficiency)
+        links = [*(supply.id for supply in self.supplies), *([self.source.id] if self.source else [])]
+        return dict(zip(links, parts, strict=False))
 
     @property
     def efficiency_from_source(self) -> float:
-        """Part of what leaves the source that reaches the packs."""
-        return self.charger.efficiency * (self.supply.efficiency if self.supply else 1.0)
-
-    @property
-    def supply_power_w(self) -> float | None:
-        """Most the supply lets through, W at the packs; None without a supply."""
-        return self.supply.max_power_w * self.charger.efficiency if self.supply else None
-
-    @property
-    def source_power_w(self) -> float | None:
-        """Most the source lets through, W at the packs; None without a limit."""
-        limit_w = self.source.power_limit_w if self.source else None
-        return None if limit_w is None else limit_w * self.efficiency_from_source
+        """Part of what is taken at the far end of the chain that reaches the packs."""
+        found = self.charger.efficiency
+        for supply in self.supplies:
+            found *= supply.efficiency
+        return found
 
     @property
     def charger_input_power_w(self) -> float | None:
-        """Most the charger takes in at these input volts, W at the packs; None when no such limit is known.
+        """Most the charger takes in as it is fed, W at the packs; None when no such limit is known.
 
-        The table of watts by input volts speaks of charging watts; its input amps are before its losses.
+        The table of watts by input volts speaks of charging watts; its input amps are before its losses. Where the
+        input volts are not known, the least of the table counts, and the lowest volts that its label allows.
         """
-        if self.input_v is None:
-            return None
+        charger = self.charger
+        if self.on_mains:
+            return charger.power_on_mains_w
         limits = []
-        derated_w = self.charger.power_at(self.input_v)
+        derated_w = charger.power_at(self.input_v)
         if derated_w is not None:
             limits.append(derated_w)
-        if self.charger.max_input_current_a is not None:
-            limits.append(self.charger.max_input_current_a * self.input_v * self.charger.efficiency)
+        input_v = charger.input_min_v if self.input_v is None else self.input_v
+        if charger.max_input_current_a is not None and input_v is not None:
+            limits.append(charger.max_input_current_a * input_v * charger.efficiency)
         return min(limits, default=None)
 
     def input_fault(self) -> Reason | None:
-        """Why the charger cannot run on these input volts, or None when it can."""
+        """Why the charger cannot run on these input volts, or None when nothing is known against it."""
         low_v, high_v = self.charger.input_min_v, self.charger.input_max_v
-        if self.input_v is None:
+        if self.on_mains or self.input_v is None:
             return None
         if low_v is not None and self.input_v < low_v:
             return reason("input_too_low", charger=self.charger.id, input_v=self.input_v, limit_v=low_v)
@@ -66,9 +81,25 @@ class Feed:
         return None
 
 
+@dataclass(frozen=True)
+class Drawn:
+    """What others draw of a chain at the same time.
+
+    charger_w : through the same charger, W at their packs. links_w : by supply and source, W that leave it.
+    """
+
+    charger_w: float = 0.0
+    links_w: Mapping[str, float] = field(default_factory=dict)
+
+
+NOTHING_DRAWN = Drawn()
+
+
 def feed_of(charger: Charger, kit: Kit) -> Feed:
-    """The chain behind a charger. Ids that name nothing were refused when the kit was read."""
-    supply = find(kit.supplies, charger.fed_by)
-    source = find(kit.sources, supply.fed_by if supply else charger.fed_by)
-    fed_at_v = source.voltage_v if source else None
-    return Feed(charger, supply, source, supply.output_v if supply else fed_at_v)
+    """The chain behind a charger. Ids that name nothing were refused when the kit was read, and so were circles."""
+    supplies: list[Supply] = []
+    link = charger.fed_by
+    while (supply := find(kit.supplies, link)) is not None and supply not in supplies:
+        supplies.append(supply)
+        link = supply.fed_by
+    return Feed(charger, tuple(supplies), find(kit.sources, link))

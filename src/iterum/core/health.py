@@ -10,7 +10,7 @@ from datetime import date, datetime
 from enum import StrEnum
 from statistics import median
 
-from iterum.core.packs import SPREAD_LOOK_V, SPREAD_STOP_V, Condition, Pack
+from iterum.core.packs import SPREAD_LOOK_V, SPREAD_WEAK_V, Condition, Pack
 from iterum.core.reasons import Reason, reason
 
 RETIRE_PART, DEMOTE_PART = 0.80, 0.88
@@ -37,7 +37,11 @@ class Advice(StrEnum):
 
 @dataclass(frozen=True)
 class ChargeRecord:
-    """One logged charge of one pack. before_v, after_v : rest volts per cell; resistance_mohm : per cell."""
+    """One logged charge of one pack. before_v, after_v : rest volts per cell; resistance_mohm : per cell.
+
+    ended_warm, again : of a pack that ends by a drop in volts: whether it was warm then, and the how-manieth time in a
+    row it was not full and had to be charged again; 0 where it was.
+    """
 
     at: datetime
     charge_mah: float | None = None
@@ -47,6 +51,8 @@ class ChargeRecord:
     after_v: tuple[float, ...] = ()
     resistance_mohm: tuple[float, ...] = ()
     note: str | None = None
+    ended_warm: bool | None = None
+    again: int | None = None
 
 
 @dataclass(frozen=True)
@@ -77,6 +83,25 @@ def ran_low(pack: Pack, record: ChargeRecord) -> bool:
     return record.charge_mah is not None and record.charge_mah > RUN_LOW_PART * pack.capacity_ah * 1000
 
 
+MOST_AGAIN = 8
+"""So often a nickel pack that is not full is charged again after a long rest. Common practice, no source: 2 to 8."""
+FEW_MAH_PART = 0.5
+"""Less than this part of its capacity is far too little for a charge that is to have filled a nickel pack."""
+
+
+def nickel_again(pack: Pack, record: ChargeRecord, before: Sequence[ChargeRecord]) -> int:
+    """The how-manieth time in a row a pack that ends by a drop was not full; 0 where it is.
+
+    It is full when it was warm at its end, unless far too few mAh went in: then it ended early. before : its charges,
+    the newest first.
+    """
+    few = record.charge_mah is not None and record.charge_mah < FEW_MAH_PART * pack.rated_ah * 1000
+    if record.ended_warm and not few:
+        return 0
+    last = before[0].again if before else 0
+    return min((last or 0) + 1, MOST_AGAIN)
+
+
 def health(pack: Pack, records: Sequence[ChargeRecord], today: date) -> Health:
     """The state of a pack by its log, in the order of time."""
     told = [mah for record in records if (mah := capacity_told(pack, record)) is not None][-5:]
@@ -92,7 +117,7 @@ def health(pack: Pack, records: Sequence[ChargeRecord], today: date) -> Health:
         *_graded("capacity", part, ((Advice.RETIRE, RETIRE_PART), (Advice.DEMOTE, DEMOTE_PART)), below=True),
         *_graded("resistance", times, ((Advice.RETIRE, RETIRE_TIMES), (Advice.DEMOTE, DEMOTE_TIMES),
                                        (Advice.WATCH, WATCH_TIMES))),
-        *_graded("spread", spread_v, ((Advice.DEMOTE, SPREAD_STOP_V), (Advice.WATCH, SPREAD_LOOK_V))),
+        *_graded("spread", spread_v, ((Advice.DEMOTE, SPREAD_WEAK_V), (Advice.WATCH, SPREAD_LOOK_V))),
         *_graded("cycles", float(cycles), ((Advice.DEMOTE, DEMOTE_CYCLES), (Advice.WATCH, WATCH_CYCLES))),
         *_graded("age", years, ((Advice.DEMOTE, DEMOTE_YEARS), (Advice.WATCH, WATCH_YEARS))),
     ]  # fmt: skip

@@ -1,8 +1,9 @@
-"""Joining: the current each pack would see when a group is plugged together, and how to keep it bearable.
+"""Joining: the current each pack would see when a group is plugged together, how long to wait, and the ways out.
 
 The voltage schools judge a difference in volts; what does harm is the current it pushes. Packs are plugged in one
-after another, each waiting until those before it have evened out, as the plug-in order says; the model gives the
-current of every pack at every plug.
+after another; the model gives the current of every pack at every plug. Waiting has one purpose: that no pack takes
+more than it may and no balance lead carries more than about 2 A. The minutes found here are the ones that the joining
+steps, the card, the plan, the run and the commands all count.
 """
 
 from collections.abc import Sequence
@@ -11,52 +12,69 @@ from itertools import pairwise
 
 import numpy as np
 
-from iterum.core.circuit import Array, Branch, Feeding, Trace, branch_of, run, settled
+from iterum.core.circuit import Feeding, Trace, branch_of, run, settled
 from iterum.core.estimate import minutes_to_volts
 from iterum.core.kit import DEFAULT_LEAD_MOHM
 from iterum.core.matching import in_plug_order, refusals, unjoinable
 from iterum.core.packs import Level, Pack, Reading
+from iterum.core.plugging import (
+    SHOWN_S,
+    PackJoined,
+    Plug,
+    balance_first_a,
+    join_reasons,
+    joins,
+    latest,
+    plug_by_plug,
+    seen_by,
+    time_until,
+)
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, Unsafe, each_once, reason
 from iterum.core.resistance import Basis, resistance_of
-from iterum.core.rules import HouseRules
+from iterum.core.rules import HouseRules, JoinOrder
+from iterum.core.waiting import BALANCE_LEAD_A, balance_s, waits
 
 SETTLED_C = 0.1
 """Evened out: every pack's current is under this rate. Our choice: the tenth at which a charge is called done."""
-BALANCE_LEAD_A = 2.0
-"""What a balance lead carries. Common practice, no source."""
-SHOWN_S, LONGEST_S = 1800.0, 4 * 3600.0
+LONGEST_S = 4 * 3600.0
 """Evening out is followed for half an hour, longer where it has not settled by then."""
+NO_CURRENT_S = 0.5
+"""Shorter than this nothing is over anything."""
 
 
 @dataclass(frozen=True)
-class PackJoined:
-    """What one pack sees when the group is joined.
+class Joining:
+    """The verdict on joining one group, and how to do it.
 
-    peak_current_a : its largest current, positive is being charged. peak_rate_c : the size of it in C.
-    over_s : seconds above its own charge C. basis : what its resistance rests on.
+    order : the packs as they are to be plugged in. wait_min : between the last plug and the start of the charger.
+    balance_a : the most amps through a balance wire if balance leads go in first; None for one pack.
+    balance_first : whether they do. ways : how a group that breaks the rule could be joined after all.
     """
 
-    id: str
-    peak_current_a: float
-    peak_rate_c: float
-    over_s: float
-    charge_c: float
-    basis: Basis
+    order: tuple[str, ...]
+    plugs: tuple[Plug, ...]
+    wait_min: float
+    balance_a: float | None
+    balance_first: bool
+    level: Level
+    reasons: tuple[Reason, ...]
+    ways: tuple[Reason, ...] = ()
 
+    @property
+    def passes(self) -> bool:
+        """Whether the joining rule allows it."""
+        return self.level is not Level.STOP
 
-@dataclass(frozen=True)
-class Plug:
-    """One pack being plugged to those before it, which have evened out.
+    @property
+    def peak_rate_c(self) -> float:
+        """The most C that any pack sees at any plug."""
+        return max((plug.rate_c for plug in self.plugs), default=0.0)
 
-    rate_c : the most C through any pack. worst : the pack longest above its charge C, or seeing the most C.
-    wait_s : until currents have died down and the next may be plugged in; only where it was asked for.
-    """
-
-    id: str
-    rate_c: float
-    worst: PackJoined
-    wait_s: float = 0.0
+    @property
+    def peak_current_a(self) -> float:
+        """The most amps that any pack sees at any plug."""
+        return max((plug.current_a for plug in self.plugs), default=0.0)
 
 
 @dataclass(frozen=True)
@@ -64,94 +82,80 @@ class Evening:
     """How a group evens out.
 
     packs : what each sees with all joined at once, or the last one joined to the others.
-    settled_s : until charging may start, None if not within `LONGEST_S`. balance_s : until balance leads may go in.
-    plugs : the same one by one in the plug-in order, which is what the rule judges.
+    settled_s : until every current has died down, None if not within `LONGEST_S`. balance_s : until they would no
+    longer push 2 A through a balance wire. joining : the verdict, plug by plug.
     """
 
     trace: Trace
     packs: tuple[PackJoined, ...]
     settled_s: float | None
     balance_s: float | None
-    plugs: tuple[Plug, ...]
+    joining: Joining
     level: Level
     reasons: tuple[Reason, ...]
 
 
-def _time_above(t_s: Array, size: Array, limit: float) -> float:
-    """Seconds that a quantity running straight between moments spends above a limit."""
-    if size.max() <= limit:
-        return 0.0
-    low, high = np.minimum(size[:-1], size[1:]), np.maximum(size[:-1], size[1:])
-    rise = np.where(high > low, high - low, 1.0)
-    part = np.clip((high - limit) / rise, 0.0, 1.0)
-    return float((np.diff(t_s) * np.where(low > limit, 1.0, np.where(high > limit, part, 0.0))).sum())
+# ---------------------------------------------------------------------------------------- the verdict
 
 
-def _time_until(t_s: Array, size: Array, limit: float) -> float | None:
-    """When a quantity falls under a limit for good; None if it has not at the end."""
-    above = np.flatnonzero(size > limit)
-    if not len(above):
-        return 0.0
-    last = int(above[-1])
-    if last == len(size) - 1:
-        return None
-    part = (size[last] - limit) / (size[last] - size[last + 1])
-    return float(t_s[last] + part * (t_s[last + 1] - t_s[last]))
+def joining(
+    packs: Sequence[Pack], rules: HouseRules, lead_mohm: float = DEFAULT_LEAD_MOHM, rate_c: float | None = None,
+    with_ways: bool = True,
+) -> Joining:  # fmt: skip
+    """The verdict on plugging these measured packs together, in what order, and how long to wait.
 
-
-def seen_by(packs: Sequence[Pack], trace: Trace) -> tuple[PackJoined, ...]:
-    """The largest current of each pack in a trace, and its seconds above its charge C."""
-    found = []
-    for index, pack in enumerate(packs):
-        amps = trace.current_a[:, index]
-        peak_a = float(amps[np.abs(amps).argmax()])
-        rate_c = np.abs(amps) / pack.capacity_ah
-        over_s = _time_above(trace.t_s, rate_c, pack.charge_c + 1e-9)
-        basis = resistance_of(pack).basis
-        found.append(PackJoined(pack.id, peak_a, abs(peak_a) / pack.capacity_ah, over_s, pack.charge_c, basis))
-    return tuple(found)
-
-
-def _joins(first: Sequence[Branch], second: Sequence[Branch]) -> list[Branch]:
-    """Two sets, each evened out by itself, as they meet."""
-    return [*settled(first), *settled(second)]
-
-
-def plug_by_plug(
-    packs: Sequence[Pack], lead_mohm: float = DEFAULT_LEAD_MOHM, with_waits: bool = False
-) -> tuple[Plug, ...]:
-    """Plug the packs in, in the order given, each to those before it evened out: the worst that any pack sees.
-
-    with_waits : follow each plug until its currents have died down, which takes longer to work out.
+    rate_c : at which they are to be charged, multiples of capacity per hour; None takes the rate that is wanted.
+    with_ways : look for ways out where the rule is broken, which takes longer.
     """
-    branches = [branch_of(pack, lead_mohm) for pack in packs]
-    enough_a = [(SETTLED_C if with_waits else pack.charge_c) * pack.capacity_ah for pack in packs]
-    found = []
-    for count in range(2, len(packs) + 1):
-        meeting = _joins(branches[: count - 1], branches[count - 1 : count])
-        trace = run(meeting, Feeding(), SHOWN_S, settled_a=enough_a[:count])
-        seen = seen_by(packs[:count], trace)
-        worst = max(seen, key=lambda item: (item.over_s, item.peak_rate_c))
-        fiercest = max(seen, key=lambda item: item.peak_rate_c)
-        worst = worst if worst.over_s > 0 else fiercest
-        sizes = np.abs(trace.current_a) / [pack.capacity_ah for pack in packs[:count]]
-        wait_s = float(trace.t_s[-1]) if with_waits and sizes[0].max() > SETTLED_C else 0.0
-        found.append(Plug(packs[count - 1].id, fiercest.peak_rate_c, worst, wait_s))
-    return tuple(found)
+    if len(packs) < 2:
+        return Joining(tuple(pack.id for pack in packs), (), 0.0, None, False, Level.FIT, ())
+    order = passing_order(packs, rules, lead_mohm) or in_plug_order(packs)
+    plugs = plug_by_plug(order, lead_mohm)
+    broken = join_reasons(plugs, rules)
+    if rate_c is None:
+        allowed_c = min(pack.max_charge_a / pack.capacity_ah for pack in packs)
+        rate_c = min(rules.wanted_rate_c(packs[0].chemistry), allowed_c)
+    between_s, wait_min = ([0.0] * len(plugs), 0.0) if broken else waits(order, lead_mohm, rules, rate_c)
+    plugs = tuple(replace(plug, wait_s=wait_s) for plug, wait_s in zip(plugs, between_s, strict=True))
+    first_a = balance_first_a(order)
+    notes: list[Reason] = []
+    wished = rules.join_order is JoinOrder.BALANCE_FIRST
+    if wished and not at_most(first_a, BALANCE_LEAD_A):
+        notes.append(reason("balance_first_refused", current_a=first_a, limit_a=BALANCE_LEAD_A))
+    elif wished:
+        notes.append(reason("balance_first_allowed", current_a=first_a, limit_a=BALANCE_LEAD_A))
+    seen = {plug.worst.id: plug.worst for plug in plugs if plug.worst.over_s >= NO_CURRENT_S}
+    notes += [
+        reason("join_above_charge_c", id=item.id, rate_c=item.peak_rate_c, charge_c=item.charge_c, over_s=item.over_s)
+        for item in seen.values()
+    ]
+    level = Level.STOP if broken else Level.LOOK if seen else Level.FIT
+    fine = reason("join_fine", rate_c=max((plug.rate_c for plug in plugs), default=0.0))
+    return Joining(
+        order=tuple(pack.id for pack in order),
+        plugs=plugs,
+        wait_min=wait_min,
+        balance_a=first_a,
+        balance_first=wished and at_most(first_a, BALANCE_LEAD_A),
+        level=level,
+        reasons=broken or (*notes, *(() if seen else (fine,))),
+        ways=ways_out(packs, rules, lead_mohm) if broken and with_ways else (),
+    )
 
 
-def join_reasons(plugs: Sequence[Plug], rules: HouseRules) -> tuple[Reason, ...]:
-    """Why a group breaks the joining rule, empty when it does not: at which plug, how many C, how long."""
-    if rules.join_peak_c is None:
-        return ()
-    found = []
-    for plug in plugs:
-        if not at_most(plug.rate_c, rules.join_peak_c):
-            found.append(reason("join_peak", id=plug.id, rate_c=plug.rate_c, limit_c=rules.join_peak_c))
-        elif not at_most(plug.worst.over_s, rules.join_over_s):
-            numbers = {"over_s": plug.worst.over_s, "limit_s": rules.join_over_s, "charge_c": plug.worst.charge_c}
-            found.append(reason("join_long", id=plug.id, other=plug.worst.id, **numbers))
-    return tuple(found)
+def passing_order(packs: Sequence[Pack], rules: HouseRules, lead_mohm: float) -> tuple[Pack, ...] | None:
+    """The first order of plugging in that the joining rule allows, from low to high where it does; None for none."""
+    for order in _orders(in_plug_order(packs)):
+        if not join_reasons(plug_by_plug(order, lead_mohm), rules):
+            return tuple(order)
+    return None
+
+
+def _orders(lowest: Sequence[Pack]) -> list[Sequence[Pack]]:
+    """Orders to try: from low to high; the lowest with the highest first; from high to low."""
+    if len(lowest) < 3:
+        return [lowest]
+    return [lowest, [lowest[0], lowest[-1], *lowest[1:-1]], lowest[::-1]]
 
 
 def refuse_unjoinable(packs: Sequence[Pack]) -> None:
@@ -167,10 +171,12 @@ def even_out(
     lead_mohm: float = DEFAULT_LEAD_MOHM,
     plugged_last: str | None = None,
     ports: int | None = None,
+    rate_c: float | None = None,
 ) -> Evening:
     """What flows when these packs are joined: all at once, or one joining the others evened out (`plugged_last`).
 
-    Raises Unsafe for packs that may never be joined. Everything else is computed and reported.
+    rate_c : at which they are to be charged then. Raises Unsafe for packs that may never be joined. Everything else is
+    computed and reported.
     """
     refuse_unjoinable(packs)
     branches = [branch_of(pack, lead_mohm) for pack in packs]
@@ -183,40 +189,45 @@ def even_out(
     settled_a = [SETTLED_C * pack.capacity_ah for pack in packs]
     trace = run(branches, Feeding(), SHOWN_S)
     sizes = np.abs(trace.current_a)
-    settled_s = _latest([_time_until(trace.t_s, sizes[:, index], most) for index, most in enumerate(settled_a)])
+    settled_s = latest([time_until(trace.t_s, sizes[:, index], most) for index, most in enumerate(settled_a)])
     if settled_s is None:
         trace = run(branches, Feeding(), LONGEST_S, settled_a=settled_a)
         settled_s = float(trace.t_s[-1]) if trace.done else None
-        sizes = np.abs(trace.current_a)
-    order = [pack for pack in in_plug_order(packs) if pack.id != plugged_last]
-    order += [pack for pack in packs if pack.id == plugged_last]
-    plugs = plug_by_plug(order, lead_mohm, with_waits=True)
-    broken = (*refusals(packs, rules, ports), *join_reasons(plugs, rules))
-    seen = seen_by(packs, trace)
-    notes = () if broken else tuple(
-        reason("join_above_charge_c", id=item.id, rate_c=item.peak_rate_c, charge_c=item.charge_c, over_s=item.over_s)
-        for item in seen if item.over_s > 0
-    )  # fmt: skip
+    verdict = _as_asked(packs, rules, lead_mohm, plugged_last, rate_c)
+    broken = (*refusals(packs, rules, ports), *(verdict.reasons if not verdict.passes else ()))
     rests_on = each_once(rests_on_reason(pack) for pack in packs)
     return Evening(
         trace=trace,
-        packs=seen,
+        packs=seen_by(packs, trace),
         settled_s=settled_s,
-        balance_s=_latest([_time_until(trace.t_s, sizes[:, index], BALANCE_LEAD_A) for index in range(len(packs))]),
-        plugs=plugs,
-        level=Level.STOP if broken else Level.LOOK if notes else Level.FIT,
-        reasons=(*(broken or notes or (reason("join_fine", rate_c=_highest(plugs)),)), *rests_on),
+        balance_s=balance_s(packs, trace, lead_mohm),
+        joining=verdict,
+        level=Level.STOP if broken else verdict.level,
+        reasons=(*(broken or verdict.reasons), *rests_on),
     )
 
 
-def _highest(plugs: Sequence[Plug]) -> float:
-    return max((plug.rate_c for plug in plugs), default=0.0)
-
-
-def _latest(times_s: Sequence[float | None]) -> float | None:
-    """The last of several moments; None if one of them never comes."""
-    known = [moment_s for moment_s in times_s if moment_s is not None]
-    return max(known, default=0.0) if len(known) == len(times_s) else None
+def _as_asked(
+    packs: Sequence[Pack], rules: HouseRules, lead_mohm: float, plugged_last: str | None, rate_c: float | None
+) -> Joining:
+    """The verdict, for the order that was asked for where one pack is to be the last."""
+    found = joining(packs, rules, lead_mohm, rate_c)
+    if plugged_last is None or len(packs) < 2 or found.order[-1] == plugged_last:
+        return found
+    order = [pack for pack in in_plug_order(packs) if pack.id != plugged_last]
+    order += [pack for pack in packs if pack.id == plugged_last]
+    plugs = plug_by_plug(order, lead_mohm)
+    broken = join_reasons(plugs, rules)
+    seen = [plug.worst for plug in plugs if plug.worst.over_s >= NO_CURRENT_S]
+    notes = tuple(
+        reason("join_above_charge_c", id=item.id, rate_c=item.peak_rate_c, charge_c=item.charge_c, over_s=item.over_s)
+        for item in seen
+    ) or (reason("join_fine", rate_c=max(plug.rate_c for plug in plugs)),)
+    level = Level.STOP if broken else Level.LOOK if seen else Level.FIT
+    ways = (reason("way_other_order", ids=found.order),) if broken and found.passes else found.ways
+    return replace(
+        found, order=tuple(pack.id for pack in order), plugs=plugs, level=level, reasons=broken or notes, ways=ways
+    )
 
 
 def rests_on_reason(pack: Pack) -> Reason:
@@ -224,7 +235,8 @@ def rests_on_reason(pack: Pack) -> Reason:
     part = resistance_of(pack)
     if part.basis is Basis.MEASURED:
         return reason("rests_on_measured")
-    return reason(f"rests_on_{part.basis.value}", kind=part.kind.label, source=part.kind.source)
+    told = "no_label" if part.basis is Basis.DEFAULT and pack.chemistry_name in ("lipo", "lihv") else part.basis.value
+    return reason(f"rests_on_{told}", kind=part.kind.label, source=part.kind.source)
 
 
 # ---------------------------------------------------------------------------------------- ways out
@@ -237,27 +249,18 @@ def _passes(packs: Sequence[Pack], rules: HouseRules, lead_mohm: float) -> bool:
 def ways_out(packs: Sequence[Pack], rules: HouseRules, lead_mohm: float = DEFAULT_LEAD_MOHM) -> tuple[Reason, ...]:
     """For a group inside the voltage rule that breaks the joining rule: how it could be joined after all.
 
-    Another order, a smaller group, the odd ones evened out by themselves first, or the low ones charged up to where
+    A smaller group, the odd ones evened out by themselves first, or the low ones charged up to where
     all may be joined. Empty when nothing needs mending.
     """
     ordered = in_plug_order(packs)
     if _passes(ordered, rules, lead_mohm):
         return ()
     ways = (
-        _other_order(ordered, rules, lead_mohm),
         _even_apart(ordered, rules, lead_mohm),
         _smaller_group(ordered, rules, lead_mohm),
         _charge_low_first(ordered, rules, lead_mohm),
     )
     return tuple(way for way in ways if way is not None)
-
-
-def _other_order(ordered: Sequence[Pack], rules: HouseRules, lead_mohm: float) -> Reason | None:
-    """The highest with the lowest first, or from high to low."""
-    for order in ([ordered[0], ordered[-1], *ordered[1:-1]], ordered[::-1]):
-        if len(ordered) > 2 and _passes(order, rules, lead_mohm):
-            return reason("way_other_order", ids=tuple(pack.id for pack in order))
-    return None
 
 
 def _smaller_group(ordered: Sequence[Pack], rules: HouseRules, lead_mohm: float) -> Reason | None:
@@ -275,9 +278,9 @@ def _even_apart(ordered: Sequence[Pack], rules: HouseRules, lead_mohm: float) ->
     for low in range(len(ordered) - 2, 0, -1):
         if not (_passes(ordered[low:], rules, lead_mohm) and _passes(ordered[:low], rules, lead_mohm)):
             continue
-        meeting = run(_joins(branches[:low], branches[low:]), Feeding(), SHOWN_S)
+        meeting = run(joins(branches[:low], branches[low:]), Feeding(), SHOWN_S)
         worst = max(seen_by(ordered, meeting), key=lambda item: item.peak_rate_c)
-        if not join_reasons([Plug(worst.id, worst.peak_rate_c, worst)], rules):
+        if not join_reasons([Plug(worst.id, worst.peak_rate_c, 0.0, worst)], rules):
             high = ordered[low:]
             apart = run(branches[low:], Feeding(), LONGEST_S, settled_a=[SETTLED_C * pack.capacity_ah for pack in high])
             minutes = float(apart.t_s[-1]) / 60
@@ -298,7 +301,7 @@ def _charge_low_first(ordered: Sequence[Pack], rules: HouseRules, lead_mohm: flo
         together = sorted([*raised, *ordered[len(low_ones) :]], key=_rest_v)
         below_v, above_v = (below_v, middle_v) if _passes(together, rules, lead_mohm) else (middle_v, above_v)
     cells, chemistry = ordered[0].cells, ordered[0].chemistry
-    rate_c = min(rules.wanted_rate_c(chemistry), *(pack.charge_c for pack in low_ones))
+    rate_c = min(rules.wanted_rate_c(chemistry), *(pack.max_charge_a / pack.capacity_ah for pack in low_ones))
     return reason(
         "way_charge_low_first",
         ids=tuple(pack.id for pack in low_ones),

@@ -6,13 +6,12 @@ group is within a rule exactly when all its pairs are. So groups are cliques of 
 """
 
 from collections import defaultdict
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from itertools import combinations
 
 from iterum.core.grouping import cover
-from iterum.core.kit import Kit
-from iterum.core.packs import KEEPS_FROM_BOARD, KEEPS_FROM_CHARGE, Pack, PackVerdict, judge_pack
+from iterum.core.packs import Pack, PackVerdict, judge_pack
 from iterum.core.quantities import NOISE, at_most, difference, spread
 from iterum.core.reasons import Reason, reason
 from iterum.core.rules import HouseRules, MatchBy
@@ -58,12 +57,24 @@ class Group:
 
 
 @dataclass(frozen=True)
+class Lift:
+    """Packs to be charged first, by themselves, up to a voltage per cell at which all may join."""
+
+    packs: tuple[Pack, ...]
+    until_v: float
+
+
+@dataclass(frozen=True)
 class LeftOut:
-    """A pack that shares no board now: the reason that binds, and what would mend it."""
+    """A pack that shares no board now: the reason that binds, and what would mend it.
+
+    lift : what is to be charged first, where that mends it.
+    """
 
     pack: Pack
     reason: Reason
     fix: Reason
+    lift: Lift | None = None
 
 
 @dataclass(frozen=True)
@@ -231,71 +242,99 @@ def _may_join_masks(packs: Sequence[Pack], rules: HouseRules) -> list[int]:
     return masks
 
 
-_LEFT_OUT_ORDER = ("damaged", "below_refuse", "over_full", "count_doubt", "cells_apart_stop", "not_measured",
-                   "charged_since", "too_hot", "too_cold", "ends_by_drop")  # fmt: skip
-
-
 def unfit(verdict: PackVerdict) -> LeftOut | None:
     """Why a pack shares no board whatever the others are, or None when it may."""
     pack = verdict.pack
-    for code in _LEFT_OUT_ORDER:
-        for item in verdict.reasons:
-            if item.code == code:
-                return LeftOut(pack, item, reason(f"fix_{code}", id=pack.id))
+    for item in (*verdict.keeping_from_charge(), *verdict.keeping_from_board()):
+        return LeftOut(pack, item, reason(f"fix_{item.code}", id=pack.id))
     if verdict.full:
-        item = next(item for item in verdict.reasons if item.code == "full")
+        item = next(item for item in verdict.reasons if item.code in ("full", "full_by_charge"))
         return LeftOut(pack, item, reason("fix_full", id=pack.id))
     return None
 
 
-def _alone(pack: Pack, others: Sequence[Pack], rules: HouseRules, kit: Kit) -> LeftOut:
-    """Why a fit pack is left on its own, judged against its nearest neighbour, and what would mend it."""
-    if kit.ports_for(pack.cells) == 0:
-        return LeftOut(pack, reason("no_board", cells=pack.cells), reason("fix_alone", id=pack.id))
-    neighbours = sorted(others, key=lambda other: abs(_average_v(other) - _average_v(pack)))
-    if not neighbours:
-        return LeftOut(pack, reason("only_one", family=pack.family), reason("fix_alone", id=pack.id))
-    nearest = neighbours[0]
-    against = obstacles((pack, nearest), rules)
-    if not against:
-        return LeftOut(pack, reason("no_port_left", nearest=nearest.id), reason("fix_next_batch", id=pack.id))
-    first = against[0]
-    binding = Reason(first.code, {**first.numbers, "nearest": nearest.id})
-    if first.code == "window_too_wide" and _rest_v(pack) < _rest_v(nearest):
-        return LeftOut(pack, binding, _charge_up_fix(pack, nearest, rules))
-    if first.code == "window_too_wide":
-        return LeftOut(pack, binding, reason("fix_wait_for_group", id=pack.id, until_v=_average_v(pack)))
-    return LeftOut(pack, binding, reason("fix_alone", id=pack.id))
+# ---------------------------------------------------------------------------------------- packs left on their own
+
+LIFT_STEP_V = 0.005
+"""Steps in which a lift is sought, V per cell."""
 
 
-def _charge_up_fix(pack: Pack, nearest: Pack, rules: HouseRules) -> Reason:
-    """Charge the low pack alone until it is within reach of the nearest: to which volts, about how many minutes."""
-    table = pack.chemistry.table
-    window = measure_window((pack, nearest), rules)
-    allowed_v = window.allowed_v if window.per == "cell" else window.allowed_v / pack.cells
-    # Half the window, so that rounding on the meter does not put it outside again.
-    until_v = _average_v(nearest) - allowed_v / 2
-    rate_c = min(rules.wanted_rate_c(pack.chemistry), pack.charge_c)
-    minutes = 60 * (table.soc(until_v) - table.soc(_average_v(pack))) / rate_c if table else 0.0
-    return reason(
-        "fix_charge_up",
-        id=pack.id,
-        nearest=nearest.id,
-        until_v=until_v,
-        minutes=max(minutes, 1.0),
-        current_a=rate_c * pack.capacity_ah,
-    )
+def _alone(pack: Pack, groups: Sequence[Sequence[Pack]], rules: HouseRules, ports: int | None) -> LeftOut:
+    """Why a fit pack is left on its own, judged against the whole of the nearest group, and what would mend it."""
+    alone = reason("fix_alone", id=pack.id)
+    if ports == 0:
+        return LeftOut(pack, reason("no_board", cells=pack.cells), alone)
+    if not groups:
+        return LeftOut(pack, reason("only_one", family=pack.family), alone)
+    by_distance = sorted(groups, key=lambda group: min(abs(_average_v(item) - _average_v(pack)) for item in group))
+    for group in by_distance:
+        lift = _lift(pack, group, rules, ports)
+        if lift is not None:
+            first = obstacles((*group, pack), rules, ports)[0]
+            code = "fix_charge_up" if lift.packs == (pack,) else "fix_lift_others"
+            others = tuple(item.id for item in group)
+            ids = tuple(item.id for item in lift.packs)
+            fix = reason(code, id=pack.id, ids=ids, others=others, until_v=lift.until_v)
+            return LeftOut(pack, _told_against(first, pack, group), fix, lift)
+    first = obstacles((*by_distance[0], pack), rules, ports)[0]
+    fix = reason("fix_next_batch", id=pack.id) if first.code == "no_port_left" else alone
+    return LeftOut(pack, _told_against(first, pack, by_distance[0]), fix)
 
 
-def match(packs: Sequence[Pack], kit: Kit, rules: HouseRules) -> Matching:
+def _told_against(first: Reason, pack: Pack, group: Sequence[Pack]) -> Reason:
+    """The obstacle with the group that it stands against."""
+    nearest = min(group, key=lambda item: (abs(_average_v(item) - _average_v(pack)), item.id)).id
+    if first.code == "ports_full":
+        return reason("no_port_left", nearest=nearest, ports=first.numbers["ports"])
+    return Reason(first.code, {**first.numbers, "nearest": nearest})
+
+
+def raised(pack: Pack, until_v: float) -> Pack:
+    """The pack charged by itself up to a voltage per cell: every cell comes up by as much as the average does."""
+    gain_v = max(until_v - _average_v(pack), 0.0)
+    assert pack.reading is not None  # its average was just asked for
+    cell_v = tuple(round(volts + gain_v, 9) for volts in pack.reading.cell_v)
+    total_v = round(pack.reading.pack_v + gain_v * pack.cells, 9)
+    return replace(pack, reading=replace(pack.reading, cell_v=cell_v, pack_v=total_v))
+
+
+def _lift(pack: Pack, group: Sequence[Pack], rules: HouseRules, ports: int | None) -> Lift | None:
+    """What is to be charged first so that every obstacle is gone: the pack itself where it is low, else the group.
+
+    To the middle of the volts that would do, so that rounding on a meter does not put it outside again.
+    """
+    if not any(item.code in ("window_too_wide", "same_cell_apart") for item in obstacles((*group, pack), rules, ports)):
+        return None
+    low = _average_v(pack) < sum(map(_average_v, group)) / len(group)
+    lifted: Sequence[Pack] = (pack,) if low else group
+    stay: Sequence[Pack] = group if low else (pack,)
+    lowest_v, highest_v = min(map(_average_v, lifted)), max(map(_average_v, stay))
+    fits = []
+    for step in range(1, int((highest_v - lowest_v) / LIFT_STEP_V + 1e-6) + 1):
+        until_v = round(lowest_v + step * LIFT_STEP_V, 3)
+        if not obstacles((*(raised(item, until_v) for item in lifted), *stay), rules, ports):
+            fits.append(until_v)
+    if not fits:
+        return None
+    return Lift(tuple(lifted), fits[len(fits) // 2])
+
+
+def match_packs(
+    packs: Sequence[Pack],
+    rules: HouseRules,
+    ports_for: Callable[[int], int | None],
+    verdicts: Mapping[str, PackVerdict] | None = None,
+) -> Matching:
     """Group measured packs for boards: each group inside every rule, as few as can be, then narrowest.
 
-    Packs that are unfit, full or near no other are left out, each with the reason and a fix.
+    ports_for : most ports of a board for a number of cells; 0 without one, None when no board is known at all.
+    verdicts : by pack, where they are known already. Packs that are unfit, full or near no other are left out, each
+    with the reason and a fix.
     """
-    verdicts = tuple(judge_pack(pack, rules) for pack in packs)
+    judged = tuple((verdicts or {}).get(pack.id) or judge_pack(pack, rules) for pack in packs)
     left_out: list[LeftOut] = []
     families: dict[str, list[Pack]] = defaultdict(list)
-    for verdict in verdicts:
+    for verdict in judged:
         left = unfit(verdict)
         if left is None:
             families[verdict.pack.family].append(verdict.pack)
@@ -305,7 +344,7 @@ def match(packs: Sequence[Pack], kit: Kit, rules: HouseRules) -> Matching:
     proven = True
     for members in families.values():
         ordered = sorted(members, key=lambda pack: (_rest_v(pack), pack.id))
-        ports = kit.ports_for(ordered[0].cells)
+        ports = ports_for(ordered[0].cells)
         limit = group_size_limit(rules, ports)
         found = cover(
             [_average_v(pack) for pack in ordered],
@@ -313,15 +352,14 @@ def match(packs: Sequence[Pack], kit: Kit, rules: HouseRules) -> Matching:
             len(ordered) if limit is None else max(limit, 1),
         )
         proven = proven and found.proven
-        for indices in found.groups:
-            chosen = [ordered[index] for index in indices]
+        sets = [[ordered[index] for index in indices] for indices in found.groups]
+        for chosen in sets:
             if len(chosen) == 1:
-                grouped = [ordered[index] for others in found.groups if len(others) > 1 for index in others]
-                others = grouped or [pack for pack in ordered if pack is not chosen[0]]
-                left_out.append(_alone(chosen[0], others, rules, kit))
+                others = [group for group in sets if group is not chosen]
+                left_out.append(_alone(chosen[0], others, rules, limit))
             else:
                 groups.append(judge_group(chosen, rules, ports))
-    return Matching(tuple(groups), tuple(left_out), verdicts, proven)
+    return Matching(tuple(groups), tuple(left_out), judged, proven)
 
 
 def refusals(packs: Sequence[Pack], rules: HouseRules, ports: int | None) -> tuple[Reason, ...]:
@@ -330,10 +368,9 @@ def refusals(packs: Sequence[Pack], rules: HouseRules, ports: int | None) -> tup
     verdicts = [judge_pack(pack, rules) for pack in packs]
     mixed_full = len({verdict.full for verdict in verdicts}) > 1
     for verdict in verdicts:
-        keeps = KEEPS_FROM_CHARGE if len(packs) == 1 else KEEPS_FROM_BOARD
-        for item in verdict.reasons:
-            if item.code in keeps or (item.code == "full" and mixed_full):
-                found.append(Reason(item.code, {**item.numbers, "id": verdict.pack.id}))
+        keeps = verdict.keeping_from_charge() if len(packs) == 1 else verdict.keeping_from_board()
+        told = [item for item in verdict.reasons if mixed_full and item.code in ("full", "full_by_charge")]
+        found += [Reason(item.code, {**item.numbers, "id": verdict.pack.id}) for item in (*keeps, *told)]
     families = {pack.family for pack in packs}
     if len(families) > 1 or (len(packs) > 1 and all(pack.reading is not None for pack in packs)):
         found += (item for item in obstacles(packs, rules, ports) if item.code != "ends_by_drop")
@@ -344,13 +381,15 @@ _NEVER_JOINED = ("damaged", "not_measured", "charged_since", "ends_by_drop")
 
 
 def unjoinable(packs: Sequence[Pack]) -> tuple[Reason, ...]:
-    """Why these packs may never be joined whatever the rules, or cannot be reckoned with; empty when they can."""
+    """Why these packs may never be joined whatever the rules, or cannot be reckoned with; empty when they can.
+
+    A pack alone is joined to nothing, so how its charge ends does not matter.
+    """
     found = []
     for pack in packs:
+        codes = _NEVER_JOINED if len(packs) > 1 else _NEVER_JOINED[:-1]
         verdict = judge_pack(pack, HouseRules())
-        found += [
-            Reason(item.code, {**item.numbers, "id": pack.id}) for item in verdict.reasons if item.code in _NEVER_JOINED
-        ]
+        found += [Reason(item.code, {**item.numbers, "id": pack.id}) for item in verdict.reasons if item.code in codes]
     families = sorted({pack.family for pack in packs})
     if len(families) > 1:
         found.append(reason("families_differ", families=tuple(families)))

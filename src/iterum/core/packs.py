@@ -14,10 +14,22 @@ from iterum.core.rules import HouseRules
 
 SPREAD_LOOK_V = 0.03
 """Cells of one pack further apart than this at rest deserve a look."""
-SPREAD_STOP_V = 0.10
-"""Cells of one pack further apart than this keep it off every board."""
+SPREAD_WEAK_V = 0.10
+"""Cells of one pack further apart than this: alone, gently, in balance mode."""
+NEARLY_FLAT_V = 0.10
+"""A lithium cell this little over its refuse volts is weak; many chargers refuse it."""
+WEAK_RATE_C = 0.5
+"""What a weak pack may take at most."""
+METER_OVER_V = 0.02
+"""Meters read to 0.01 V and chargers end within 0.02: this much over full still counts as full."""
 OVER_FULL_V = 0.05
-"""This far above full volts a cell has been overcharged. Stricter than any label known to us."""
+"""From this far over full on a cell has been overcharged."""
+IMPOSSIBLE_V = 0.30
+"""This far over full nothing is a reading any more: it was mistyped, or it is another chemistry."""
+WORN_PART, SPENT_PART = 0.80, 0.60
+"""A pack that holds less than these parts of its label is worn, and to be retired."""
+LIKELY_CHARGE_C = 5.0
+"""A charge C above this is nearly always the discharge C, read off the wrong line of a label."""
 COLDEST_CHARGE_C, HOTTEST_CHARGE_C = 0.0, 45.0
 """Cell temperature, degrees Celsius, outside which charging is not advised. Usual data-sheet limits."""
 MAX_CELLS = 14
@@ -70,6 +82,8 @@ class Pack:
     max_charge_c : the label's charge C, None when it gives none (1C then).
     cycles : charges before they were logged here. bought_on : ISO date. timer_s : its flight timer.
     charged_at : when it was last on a charger, if that was after its last reading, which says nothing any more then.
+    charged_full : its last charge ended as a full one does; what is known of a chemistry whose volts do not tell.
+    cells_confirmed : whether the pins of its plug, or its cells, were counted.
     discharge_c : the label's discharge C. resistance_mohm : a meter's reading per cell (the ohmic part).
     """
 
@@ -85,6 +99,8 @@ class Pack:
     condition: Condition = Condition.OK
     reading: Reading | None = None
     charged_at: datetime | None = None
+    charged_full: bool = False
+    cells_confirmed: bool = False
     cycles: int | None = None
     bought_on: str | None = None
     timer_s: int | None = None
@@ -103,9 +119,18 @@ class Pack:
 
     @property
     def capacity_ah(self) -> float:
-        """Ah it really holds: the label's, or less where it has aged."""
-        held_mah = self.capacity_mah if self.capacity_now_mah is None else self.capacity_now_mah
-        return min(held_mah, self.capacity_mah) / 1000
+        """Ah it really holds, as far as is known: by this the current splits."""
+        return (self.capacity_mah if self.capacity_now_mah is None else self.capacity_now_mah) / 1000
+
+    @property
+    def rated_ah(self) -> float:
+        """Ah that its C counts on: what it holds, but never more than its label."""
+        return min(self.capacity_ah, self.capacity_mah / 1000)
+
+    @property
+    def max_charge_a(self) -> float:
+        """The most amps it may take by its label."""
+        return self.charge_c * self.rated_ah
 
     @property
     def charge_c(self) -> float:
@@ -124,10 +149,62 @@ class Pack:
 
 
 @dataclass(frozen=True)
-class PackVerdict:
-    """What one look at one pack says.
+class Fault:
+    """One fact about a pack, and all that follows from it; its sentence and its mend stand in `iterum.wording`.
 
-    joins : whether it may share a board at all. charges : whether it may be charged at all.
+    charges, joins : whether it may still be charged at all, and share a board. comes_down : whether a charger may
+    bring it down to storage volts. max_rate_c : the most C it may take then; its charger balances it.
+    """
+
+    code: str
+    level: Level
+    charges: bool = True
+    joins: bool = True
+    comes_down: bool = True
+    max_rate_c: float | None = None
+
+
+_STOP, _LOOK = Level.STOP, Level.LOOK
+FAULTS: dict[str, Fault] = {
+    fault.code: fault
+    for fault in (  # the worst first
+        Fault("damaged", _STOP, charges=False, joins=False, comes_down=False),
+        Fault("volts_disagree", _STOP, charges=False, joins=False, comes_down=False),
+        Fault("count_doubt", _STOP, charges=False, joins=False, comes_down=False),
+        Fault("below_refuse", _STOP, charges=False, joins=False, comes_down=False),
+        Fault("over_full", _STOP, charges=False, joins=False, comes_down=False),
+        Fault("too_hot", _STOP, charges=False, joins=False, comes_down=False),
+        Fault("too_cold", _STOP, charges=False, joins=False, comes_down=False),
+        Fault("not_measured", _LOOK, charges=False, joins=False, comes_down=False),
+        Fault("charged_since", _LOOK, charges=False, joins=False, comes_down=False),
+        Fault("above_full", _LOOK, charges=False, joins=False),
+        Fault("cells_apart_weak", _LOOK, joins=False, max_rate_c=WEAK_RATE_C),
+        Fault("nearly_flat", _LOOK, joins=False, max_rate_c=WEAK_RATE_C),
+        Fault("spent", _LOOK),
+        Fault("run_low", _LOOK),
+        Fault("cells_apart_look", _LOOK),
+        Fault("charge_c_unlikely", _LOOK),
+        Fault("cells_not_read", _LOOK),
+        Fault("count_possible", _LOOK),
+        Fault("worn", _LOOK),
+        Fault("ends_by_drop", Level.FIT, joins=False, comes_down=False),
+        Fault("full", Level.FIT),
+        Fault("full_by_charge", Level.FIT),
+        Fault("cells_agree", Level.FIT),
+        Fault("nothing_wrong", Level.FIT),
+    )
+}
+"""Every fact that a verdict may name. To add one: a row here, a sentence and, where it keeps a pack off a board, its
+mend in `iterum.wording`, and the place below that finds it."""
+_RANK = {code: rank for rank, code in enumerate(FAULTS)}
+
+
+@dataclass(frozen=True)
+class PackVerdict:
+    """What one look at one pack says. It holds on every road: check, card, plan, run, put away.
+
+    joins : whether it may share a board at all. charges : whether it may be charged at all. max_rate_c : the most C
+    that a weak pack may take, None for others. comes_down : whether a charger may discharge it to storage volts.
     full : whether it needs no charge.
     spread_v : V between its highest and lowest cell, None unless every cell was read.
     odd_cell : number of the cell furthest from the others (from 1), None unless the spread is over the look limit.
@@ -138,11 +215,18 @@ class PackVerdict:
     reasons: tuple[Reason, ...]
     joins: bool
     charges: bool
+    comes_down: bool
+    max_rate_c: float | None
     full: bool
     soc: StateOfCharge | None
     lowest_v: float | None
     spread_v: float | None
     odd_cell: int | None
+
+    @property
+    def alone(self) -> bool:
+        """Whether it may only be charged alone."""
+        return self.charges and not self.joins
 
     @property
     def held_energy_wh(self) -> float | None:
@@ -151,24 +235,57 @@ class PackVerdict:
             return None
         return self.pack.cells * self.pack.chemistry.nominal_v * self.pack.capacity_ah * self.soc.value
 
+    def keeping_from_charge(self) -> tuple[Reason, ...]:
+        """Reasons for which it is not charged at all."""
+        return tuple(item for item in self.reasons if not FAULTS[item.code].charges)
 
-_STOPS = frozenset({"damaged", "below_refuse", "over_full", "cells_apart_stop", "count_doubt", "too_cold", "too_hot"})
-_LOOKS = frozenset({"not_measured", "charged_since", "cells_apart_look", "run_low", "cells_not_read", "count_possible"})
-KEEPS_FROM_CHARGE = frozenset(
-    {"damaged", "below_refuse", "over_full", "count_doubt", "not_measured", "charged_since", "too_cold", "too_hot"}
-)
-"""Reasons for which a pack is not charged at all."""
-KEEPS_FROM_BOARD = KEEPS_FROM_CHARGE | {"cells_apart_stop", "ends_by_drop"}
-"""Reasons for which a pack shares no board."""
+    def keeping_from_board(self) -> tuple[Reason, ...]:
+        """Reasons for which it shares no board."""
+        return tuple(item for item in self.reasons if not FAULTS[item.code].joins)
 
 
-def other_cell_counts(chemistry: Chemistry, cells: int, pack_v: float) -> tuple[int, ...]:
-    """Other numbers of cells that would make `pack_v` a plausible rest reading of this chemistry."""
+def _usual(chemistry: Chemistry, cell_v: float) -> bool:
+    """Whether volts per cell are what a resting cell of this chemistry usually shows."""
+    return at_most(chemistry.usual_low_v, cell_v) and at_most(cell_v, chemistry.brim_v + METER_OVER_V)
+
+
+def _usual_counts(chemistry: Chemistry, cells: int, pack_v: float) -> tuple[int, ...]:
+    """Numbers of cells one or two away for which a total would be usual."""
+    near = (cells - 2, cells - 1, cells + 1, cells + 2)
+    return tuple(count for count in near if 1 <= count <= MAX_CELLS and _usual(chemistry, pack_v / count))
+
+
+def _possible_counts(chemistry: Chemistry, cells: int, pack_v: float) -> tuple[int, ...]:
+    """Numbers of cells one away that a total would allow at all: nearly flat, or full."""
     return tuple(
         count
         for count in (cells - 1, cells + 1)
-        if 1 <= count <= MAX_CELLS and chemistry.refuse_v <= pack_v / count + NOISE <= chemistry.full_v + 2 * NOISE
+        if 1 <= count <= MAX_CELLS
+        and at_most(chemistry.refuse_v, pack_v / count)
+        and at_most(pack_v / count, chemistry.brim_v)
     )
+
+
+def _count_reasons(pack: Pack, reading: Reading) -> list[Reason]:
+    """Whether a total leaves the number of cells open, or fits no pack of this chemistry.
+
+    Volts of each cell count the cells; so does whoever counted the pins of the plug.
+    """
+    chemistry = pack.chemistry
+    average_v = reading.pack_v / pack.cells
+    highest_v = max(reading.cell_v, default=average_v)
+    if chemistry.never_v is not None and not at_most(highest_v, chemistry.never_v):
+        return [reason("volts_disagree", chemistry=chemistry.label, cell_v=highest_v, limit_v=chemistry.never_v)]
+    if reading.cell_v or pack.cells_confirmed:
+        return []
+    others = _usual_counts(chemistry, pack.cells, reading.pack_v)
+    code = "count_doubt"
+    if _usual(chemistry, average_v) or not others:
+        code, others = "count_possible", _possible_counts(chemistry, pack.cells, reading.pack_v)
+    if not others:
+        return []
+    balance_plug = chemistry.joins
+    return [reason(code, cells=pack.cells, pack_v=reading.pack_v, cell_v=average_v, others=others, plug=balance_plug)]
 
 
 def _temperature_reasons(reading: Reading) -> list[Reason]:
@@ -183,25 +300,23 @@ def _temperature_reasons(reading: Reading) -> list[Reason]:
 
 
 def _volts_reasons(pack: Pack, reading: Reading, rules: HouseRules) -> list[Reason]:
-    """Reasons that come from the volts: too low, too high, or a count in doubt."""
+    """Reasons that come from the volts of a chemistry whose volts tell: too low, too high, full."""
     chemistry = pack.chemistry
-    if chemistry.table is None:
-        return [reason("ends_by_drop", chemistry=chemistry.label)]
-    found: list[Reason] = []
-    lowest_v = min(reading.cell_v, default=reading.pack_v / pack.cells)
-    highest_v = max(reading.cell_v, default=reading.pack_v / pack.cells)
-    others = () if reading.cell_v else other_cell_counts(chemistry, pack.cells, reading.pack_v)
     average_v = reading.pack_v / pack.cells
-    if others and not (at_most(chemistry.hard_v, average_v) and at_most(average_v, chemistry.full_v)):
-        found.append(reason("count_doubt", cells=pack.cells, pack_v=reading.pack_v, cell_v=average_v, others=others))
-    elif others:
-        found.append(reason("count_possible", cells=pack.cells, pack_v=reading.pack_v, others=others))
+    lowest_v = min(reading.cell_v, default=average_v)
+    highest_v = max(reading.cell_v, default=average_v)
+    found: list[Reason] = []
     if not at_most(chemistry.refuse_v, lowest_v):
         found.append(reason("below_refuse", lowest_v=lowest_v, limit_v=chemistry.refuse_v))
+    elif at_most(lowest_v, chemistry.refuse_v + NEARLY_FLAT_V):
+        found.append(reason("nearly_flat", lowest_v=lowest_v, refuse_v=chemistry.refuse_v, rate_c=WEAK_RATE_C))
     elif not at_most(chemistry.hard_v, lowest_v):
         found.append(reason("run_low", lowest_v=lowest_v, limit_v=chemistry.hard_v))
-    if not at_most(highest_v, chemistry.full_v + OVER_FULL_V):
-        found.append(reason("over_full", highest_v=highest_v, limit_v=chemistry.full_v + OVER_FULL_V))
+    over_v = difference(highest_v, chemistry.brim_v)
+    if at_most(OVER_FULL_V, over_v):
+        found.append(reason("over_full", highest_v=highest_v, limit_v=chemistry.brim_v))
+    elif not at_most(over_v, METER_OVER_V):
+        found.append(reason("above_full", highest_v=highest_v, limit_v=chemistry.brim_v))
     elif at_most(rules.rests_full_v(chemistry), average_v):
         found.append(reason("full", cell_v=average_v, limit_v=rules.rests_full_v(chemistry)))
     return found
@@ -210,7 +325,7 @@ def _volts_reasons(pack: Pack, reading: Reading, rules: HouseRules) -> list[Reas
 def _spread_reasons(pack: Pack, reading: Reading) -> tuple[list[Reason], float | None, int | None]:
     """Reasons from cells that disagree, with the spread in V and the odd cell's number."""
     if not reading.cell_v:
-        return [reason("cells_not_read", cells=pack.cells)], None, None
+        return ([reason("cells_not_read", cells=pack.cells)] if pack.cells > 1 else []), None, None
     apart_v = spread(reading.cell_v)
     if at_most(apart_v, SPREAD_LOOK_V):
         return [], apart_v, None
@@ -218,47 +333,68 @@ def _spread_reasons(pack: Pack, reading: Reading) -> tuple[list[Reason], float |
     median_v = ordered[len(ordered) // 2] if len(ordered) > 2 else ordered[-1]
     odd = max(range(pack.cells), key=lambda index: abs(reading.cell_v[index] - median_v))
     low = reading.cell_v[odd] < median_v
-    stop = not at_most(apart_v, SPREAD_STOP_V)
+    weak = not at_most(apart_v, SPREAD_WEAK_V)
     found = reason(
-        "cells_apart_stop" if stop else "cells_apart_look",
+        "cells_apart_weak" if weak else "cells_apart_look",
         spread_v=apart_v,
-        limit_v=SPREAD_STOP_V if stop else SPREAD_LOOK_V,
+        limit_v=SPREAD_WEAK_V if weak else SPREAD_LOOK_V,
         cell=odd + 1,
         side="low" if low else "high",
+        rate_c=WEAK_RATE_C,
     )
     return [found], apart_v, odd + 1
 
 
-def judge_pack(pack: Pack, rules: HouseRules) -> PackVerdict:
-    """The verdict on one pack under these house rules, with every reason, worst first."""
-    found: list[Reason] = []
-    apart_v: float | None = None
-    odd_cell: int | None = None
+def _label_reasons(pack: Pack) -> list[Reason]:
+    """What its label and its age say, whatever its volts."""
+    found = []
     if pack.condition is Condition.DAMAGED:
         found.append(reason("damaged"))
+    part = pack.capacity_ah * 1000 / pack.capacity_mah
+    if not at_most(WORN_PART, part):
+        code = "worn" if at_most(SPENT_PART, part) else "spent"
+        found.append(reason(code, now_mah=pack.capacity_ah * 1000, label_mah=pack.capacity_mah))
+    if pack.max_charge_c is not None and not at_most(pack.max_charge_c, LIKELY_CHARGE_C):
+        found.append(reason("charge_c_unlikely", charge_c=pack.max_charge_c, limit_c=LIKELY_CHARGE_C))
+    return found
+
+
+def judge_pack(pack: Pack, rules: HouseRules) -> PackVerdict:
+    """The verdict on one pack under these house rules, with every reason, worst first."""
+    found = _label_reasons(pack)
+    apart_v: float | None = None
+    odd_cell: int | None = None
+    soc: StateOfCharge | None = None
+    lowest_v: float | None = None
+    if not pack.chemistry.joins:
+        found.append(reason("ends_by_drop", chemistry=pack.chemistry.label))
     if pack.reading is None:
         found.append(reason("charged_since") if pack.charged_at else reason("not_measured"))
-        soc, lowest_v = None, None
     else:
-        found += _temperature_reasons(pack.reading) + _volts_reasons(pack, pack.reading, rules)
+        found += _temperature_reasons(pack.reading) + _count_reasons(pack, pack.reading)
         average_v = pack.reading.pack_v / pack.cells
         lowest_v = min(pack.reading.cell_v, default=difference(average_v, 0))
         soc = state_of_charge(pack.chemistry, average_v)
         if pack.chemistry.joins:
             spread_reasons, apart_v, odd_cell = _spread_reasons(pack, pack.reading)
-            found += spread_reasons
-    codes = {item.code for item in found}
-    level = Level.STOP if codes & _STOPS else Level.LOOK if codes & _LOOKS else Level.FIT
-    found.sort(key=lambda item: (item.code not in _STOPS, item.code not in _LOOKS))
+            found += _volts_reasons(pack, pack.reading, rules) + spread_reasons
+        elif pack.charged_full:
+            found.append(reason("full_by_charge"))
     if not found:
-        found.append(reason("cells_agree", spread_v=apart_v, limit_v=SPREAD_LOOK_V))
+        agree = reason("cells_agree", spread_v=apart_v, limit_v=SPREAD_LOOK_V)
+        found.append(reason("nothing_wrong") if apart_v is None else agree)
+    found.sort(key=lambda item: _RANK[item.code])
+    faults = [FAULTS[item.code] for item in found]
+    levels = list(Level)
     return PackVerdict(
         pack=pack,
-        level=level,
+        level=max((fault.level for fault in faults), key=levels.index),
         reasons=tuple(found),
-        joins=not codes & KEEPS_FROM_BOARD,
-        charges=not codes & KEEPS_FROM_CHARGE,
-        full="full" in codes,
+        joins=all(fault.joins for fault in faults),
+        charges=all(fault.charges for fault in faults),
+        comes_down=all(fault.comes_down for fault in faults),
+        max_rate_c=min((fault.max_rate_c for fault in faults if fault.max_rate_c is not None), default=None),
+        full=any(item.code in ("full", "full_by_charge") for item in found),
         soc=soc,
         lowest_v=lowest_v,
         spread_v=apart_v,
@@ -282,16 +418,17 @@ def _off_the_others(cell_v: tuple[float, ...], index: int) -> tuple[float, float
 def question_volts(pack: Pack, cell_v: tuple[float, ...]) -> tuple[Reason, ...]:
     """What is odd about typed volts, to be asked before they are taken. Empty when nothing is.
 
-    A cell over the chemistry's full volts by more than `OVER_FULL_V` is "volts_impossible": it is not taken
-    however often it is typed, until the reading is entered as a pack that looks wrong.
+    A cell over `IMPOSSIBLE_V` above full is "volts_impossible": it is not taken however often it is typed.
     """
     chemistry = pack.chemistry
-    limit_v = chemistry.full_v + OVER_FULL_V
+    limit_v = chemistry.brim_v + IMPOSSIBLE_V
     found: list[Reason] = []
     for index, volts in enumerate(cell_v):
         cell = index + 1
         if not at_most(volts, limit_v):
             found.append(reason("volts_impossible", cell=cell, typed_v=volts, limit_v=limit_v))
+        elif at_most(OVER_FULL_V, difference(volts, chemistry.brim_v)):
+            found.append(reason("volts_over", cell=cell, typed_v=volts, limit_v=chemistry.brim_v))
         elif volts < NOISE and cell == pack.cells and pack.cells > 1:
             found.append(reason("fewer_cells", cell=cell, cells=pack.cells, count=pack.cells - 1))
         elif not at_most(chemistry.refuse_v, volts):
@@ -299,7 +436,7 @@ def question_volts(pack: Pack, cell_v: tuple[float, ...]) -> tuple[Reason, ...]:
         elif pack.cells > 1:
             middle_v, gap_v = _off_the_others(cell_v, index)
             swapped_v = _swapped(volts)
-            if at_most(gap_v, SPREAD_STOP_V):
+            if at_most(gap_v, SPREAD_WEAK_V):
                 continue
             if at_most(abs(swapped_v - middle_v), SPREAD_LOOK_V) and swapped_v != volts:
                 found.append(reason("digits_swapped", cell=cell, typed_v=volts, gap_v=gap_v, meant_v=swapped_v))

@@ -33,3 +33,11 @@ class Unsafe(Exception):
     def __init__(self, reasons: tuple[Reason, ...]) -> None:
         super().__init__(", ".join(item.code for item in reasons))
         self.reasons = reasons
+
+
+class NotThere(LookupError):
+    """Something was asked for by its tag, or its number, and is not there (any more)."""
+
+    def __init__(self, kind: str, tag: object) -> None:
+        super().__init__(f"there is no {kind} {tag}")
+        self.kind, self.tag = kind, tag

@@ -58,6 +58,7 @@ class HouseRules:
     max_packs : packs on one board whatever its ports; None leaves it to the board.
     rate_c : wanted rate, multiples of capacity per hour; None takes the chemistry's kind rate.
     end_v : V per cell at which a charge ends, where it differs from the chemistry's full volts.
+    storage_v : V per cell at which packs are put away, where it differs from the chemistry's storage volts.
     setup_min : minutes a person needs to set a batch up.
     tail_fraction : a charge is done when its amps have fallen to this part of those dialled.
     join_peak_c, join_over_s : the most C that any pack may see when the group is plugged together, and the seconds
@@ -72,6 +73,7 @@ class HouseRules:
     rate_c: float | None = None
     size_at: SizeAt = SizeAt.FULL
     end_v: Mapping[str, float] = field(default_factory=dict)
+    storage_v: Mapping[str, float] = field(default_factory=dict)
     setup_min: float = 3.0
     join_peak_c: float | None = 5.0
     join_over_s: float = 120.0
@@ -92,6 +94,10 @@ class HouseRules:
     def rests_full_v(self, chemistry: Chemistry) -> float:
         """Rest volts per cell from which a pack counts as full under these rules."""
         return min(chemistry.full_rest_v, self.full_v(chemistry) - 0.02)
+
+    def storage_of(self, chemistry: Chemistry) -> float:
+        """Volts per cell at which packs of this chemistry are put away under these rules."""
+        return self.storage_v.get(chemistry.name, chemistry.storage_v)
 
     def wanted_rate_c(self, chemistry: Chemistry) -> float:
         """The rate wanted for this chemistry, multiples of capacity per hour."""
@@ -282,6 +288,31 @@ RULES: tuple[Rule, ...] = (
             ),
         ),
         "The label's own end volts; choose 4.10 where the last tenth is not needed.",
+    ),
+    Rule(
+        "storage",
+        "At which volts are packs put away?",
+        (
+            School(
+                "storage-3.83",
+                "3.83 V a cell",
+                "About 55 to 60 % in a LiPo; 3.85 for LiHV, 3.75 for li-ion, 3.30 for LiFe.",
+                {"storage_v": {}},
+            ),
+            School(
+                "storage-3.80",
+                "3.80 V a cell",
+                "A little lower: kinder over months, less to top up from.",
+                {"storage_v": {"lipo": 3.80, "lihv": 3.80}},
+            ),
+            School(
+                "storage-3.85",
+                "3.85 V a cell",
+                "What most chargers' own storage programs end at.",
+                {"storage_v": {"lipo": 3.85, "lihv": 3.85}},
+            ),
+        ),
+        "The middle of what is practised; within 0.02 V of it nothing needs doing.",
     ),
     Rule(
         "join_order",

@@ -6,8 +6,9 @@ The table `ACTS` is all there is to it; the diagram in the docs is drawn from it
 from dataclasses import dataclass
 from enum import StrEnum
 
+from iterum.core.dial import DialCard
+from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, Unsafe, reason
-from iterum.core.sizing import DialCard
 
 
 class State(StrEnum):
@@ -48,6 +49,7 @@ ACTS: dict[tuple[State, Act], State] = {
     (S.INSPECTED, A.PLUG_IN): S.PLUGGED_IN,
     (S.PLUGGED_IN, A.EVEN_OUT): S.EVENED_OUT,
     (S.EVENED_OUT, A.READ_BACK): S.READ_BACK,
+    (S.PLUGGED_IN, A.READ_BACK): S.READ_BACK,
     (S.READ_BACK, A.START): S.CHARGING,
     (S.CHARGING, A.PAUSE): S.PAUSED,
     (S.PAUSED, A.RESUME): S.CHARGING,
@@ -74,18 +76,23 @@ ON_BOARD = (S.PLUGGED_IN, S.EVENED_OUT, S.READ_BACK, *LIVE)
 """States in which its packs hang on channel and board."""
 
 
-def after(state: State, act: Act, skipped: bool = False) -> State:
-    """The state after an act. Raises Unsafe where it cannot be done now, or may not be skipped."""
-    if (state, act) not in ACTS:
+def after(state: State, act: Act, skipped: bool = False, evens_out: bool = True) -> State:
+    """The state after an act. Raises Unsafe where it cannot be done now, or may not be skipped.
+
+    evens_out : whether there is anything to even out; a pack alone, and packs that need no wait, are read back at once.
+    """
+    too_soon = evens_out and (state, act) == (State.PLUGGED_IN, Act.READ_BACK)
+    if (state, act) not in ACTS or too_soon:
         raise Unsafe((reason("act_not_now", act=act.value, state=state.value),))
     if skipped and act not in SKIPPABLE:
         raise Unsafe((reason("act_not_skipped", act=act.value),))
     return ACTS[state, act]
 
 
-def next_act(state: State) -> Act | None:
+def next_act(state: State, evens_out: bool = True) -> Act | None:
     """The act that leads on from a state, None where it waits for the charger or is over."""
-    onward = [act for (at, act) in ACTS if at is state and act not in (A.DROP, A.STOP, A.PAUSE, A.FINISH)]
+    aside = {Act.DROP, Act.STOP, Act.PAUSE, Act.FINISH, *(() if evens_out else (Act.EVEN_OUT,))}
+    onward = [act for (at, act) in ACTS if at is state and act not in aside]
     return onward[0] if onward else None
 
 
@@ -122,26 +129,28 @@ END_TOLERANCE_V = 0.011
 """Per cell. A charger that ends at 4.35 V on a LiPo is another chemistry, not a rounding."""
 
 
-def read_back(card: DialCard, shown: Shown, asks_balance: bool = True) -> None:
-    """Compare what the charger shows with the card. Raises Unsafe with each difference and its likely cause.
+def read_back(card: DialCard, shown: Shown, asks_balance: bool = True) -> float:
+    """Compare what the charger shows with the card; the amps that it will give: those of the card, or gentler ones.
 
-    What must be shown: cells, pack volts and amps. asks_balance : whether the charger reads its balance plug.
+    What must be shown: cells, pack volts and amps. asks_balance : whether the charger reads its balance plug. Raises
+    Unsafe with each difference and its likely cause.
     """
     found = []
-    if shown.cells is None or shown.pack_v is None or shown.current_a is None:
+    if shown.cells is None or shown.pack_v is None or not shown.current_a:
         found.append(reason("back_missing"))
     if shown.cells is not None and shown.cells != card.cells:
         cause = "back_balance_out" if shown.cells == 0 and asks_balance else "back_count"
         found.append(reason(cause, shown=shown.cells, cells=card.cells))
-    if shown.pack_v is not None and abs(shown.pack_v - card.pack_v) > card.pack_tolerance_v + 1e-9:
+    if shown.pack_v is not None and not at_most(abs(shown.pack_v - card.pack_v), card.pack_tolerance_v):
         found.append(_volts_differ(card, shown.pack_v))
-    if shown.current_a is not None and abs(shown.current_a - card.current_a) > CURRENT_TOLERANCE_A:
-        code = "back_amps_high" if shown.current_a > card.current_a else "back_amps_low"
-        found.append(reason(code, shown_a=shown.current_a, card_a=card.current_a))
-    if shown.end_v is not None and abs(shown.end_v - card.end_v) > END_TOLERANCE_V:
+    if shown.current_a is not None and shown.current_a > card.current_a + CURRENT_TOLERANCE_A:
+        found.append(reason("back_amps_high", shown_a=shown.current_a, card_a=card.current_a))
+    if shown.end_v is not None and card.end_v is not None and abs(shown.end_v - card.end_v) > END_TOLERANCE_V:
         found.append(reason("back_chemistry", shown_v=shown.end_v, card_v=card.end_v, chemistry=card.chemistry))
     if found:
         raise Unsafe(tuple(found))
+    assert shown.current_a is not None  # asked above
+    return min(shown.current_a, card.current_a)
 
 
 def _volts_differ(card: DialCard, pack_v: float) -> Reason:

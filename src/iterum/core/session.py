@@ -2,7 +2,10 @@
 
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from functools import cached_property
 
+from iterum.core.bench import Bench, Running
+from iterum.core.choice import Choice
 from iterum.core.kit import Kit
 from iterum.core.packs import Pack
 from iterum.core.rules import HouseRules
@@ -43,28 +46,26 @@ class Wish:
 
 
 @dataclass(frozen=True)
-class GroupChoice:
-    """Which packs on which board and channel, for `size`, `equalise` and `charge`."""
-
-    packs: tuple[str, ...]
-    board: str | None = None
-    channel: str | None = None
-    current_a: float | None = None
-    plugged_last: str | None = None
-
-
-@dataclass(frozen=True)
 class Session:
-    """Everything one session file says. starts_at : the time of day of minute 0, where it is known."""
+    """Everything one session file says. starts_at : the time of day of minute 0, where it is known.
+
+    running : what is in hand now; its packs, board, channel, watts and watt-hours are taken.
+    """
 
     packs: tuple[Pack, ...] = ()
     kit: Kit = field(default_factory=Kit)
     rules: HouseRules = field(default_factory=HouseRules)
     wanted: tuple[Wish, ...] = ()
-    group: GroupChoice | None = None
+    group: Choice | None = None
+    running: tuple[Running, ...] = ()
     name: str | None = None
     note: str | None = None
     starts_at: datetime | None = None
+
+    @cached_property
+    def bench(self) -> Bench:
+        """The bench as this session says it is."""
+        return Bench(self.packs, self.kit, self.rules, self.running)
 
     def seen_from(self, moment: datetime) -> "Session":
         """The same session with its minutes counted from another moment; what is over by then is left out."""
@@ -76,4 +77,10 @@ class Session:
         """The same session when so many minutes have passed; wishes that are over by then are left out."""
         wanted = (replace(wish, at_min=wish.at_min - passed_min) for wish in self.wanted)
         starts_at = self.starts_at and self.starts_at + timedelta(minutes=passed_min)
-        return replace(self, starts_at=starts_at, wanted=tuple(wish for wish in wanted if wish.over_min > 0))
+        running = (replace(batch, minutes_left=batch.minutes_left - passed_min) for batch in self.running)
+        return replace(
+            self,
+            starts_at=starts_at,
+            wanted=tuple(wish for wish in wanted if wish.over_min > 0),
+            running=tuple(batch for batch in running if batch.minutes_left > 0),
+        )

@@ -5,13 +5,13 @@ thresholds are common practice, no source, unless one is named beside them.
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 import numpy as np
 
 from iterum.core.charging import Charge
-from iterum.core.packs import SPREAD_LOOK_V, SPREAD_STOP_V
+from iterum.core.packs import SPREAD_LOOK_V, SPREAD_WEAK_V
 from iterum.core.reasons import Reason, reason
 
 CHECK_EVERY_MIN = 10.0
@@ -71,8 +71,9 @@ class Expected:
     """The prediction for one charge, as the watch needs it.
 
     t_min, cell_v, current_a, charge_mah : along the curve. low_min, high_min : when it may be full by what the meter
-    left open. end_v : full volts per cell. timer_min : the safety timer. stop_input_v : under it the source must not
-    go. air_c : air temperature, where it was read. spread_v : between the cells as they went on, known already.
+    left open. end_v : full volts per cell, None where volts do not end it. timer_min : the safety timer.
+    stop_input_v : under it the source must not go. air_c : air temperature, where it was read. spread_v : between the
+    cells as they went on, known already.
     """
 
     cells: int
@@ -83,7 +84,7 @@ class Expected:
     low_min: float
     high_min: float
     balance_min: float
-    end_v: float
+    end_v: float | None
     timer_min: float
     dialled_a: float
     stop_input_v: float | None = None
@@ -100,6 +101,10 @@ class Expected:
         """What should go in."""
         return self.charge_mah[-1]
 
+    def charge_at(self, minute: float) -> float:
+        """mAh that should be in by a minute of the charge."""
+        return float(np.interp(minute, self.t_min, self.charge_mah))
+
 
 @dataclass(frozen=True)
 class Finding:
@@ -113,7 +118,7 @@ class Finding:
 def expect(
     result: Charge,
     cells: int,
-    end_v: float,
+    end_v: float | None,
     timer_min: float,
     stop_input_v: float | None = None,
     spread_v: float = 0.0,
@@ -146,18 +151,32 @@ def expect(
     )
 
 
+def energy_wh(expected: Expected, charge_mah: float) -> float:
+    """Wh into the packs with the first so many mAh of an expected charge; past its end at its last volts."""
+    put_in = np.array(expected.charge_mah)
+    volts = np.array(expected.cell_v) * expected.cells
+    along = np.concatenate([[0.0], np.cumsum(np.diff(put_in) * (volts[1:] + volts[:-1]) / 2)]) / 1000
+    over_mah = max(charge_mah - float(put_in[-1]), 0.0)
+    return float(np.interp(charge_mah, put_in, along)) + over_mah / 1000 * float(volts[-1])
+
+
 # ---------------------------------------------------------------------------------------- adapting
 
 
 @dataclass(frozen=True)
 class Outlook:
-    """What is expected from here on. progress_min : the minute of the expected curve that the charge has come to."""
+    """What is expected from here on, in minutes of the charge.
+
+    left_min, full_at_min : until its packs are full, balancing not included. progress_min : the minute of the expected
+    curve that the charge has come to. full : whether it has: what flows now only balances. now_v, now_a : expected now.
+    """
 
     left_min: float
     full_at_min: float
     progress_min: float
     now_v: float
     now_a: float
+    full: bool = False
 
 
 def outlook(expected: Expected, seen: Sequence[Observation], now_min: float) -> Outlook:
@@ -169,6 +188,8 @@ def outlook(expected: Expected, seen: Sequence[Observation], now_min: float) -> 
     if not latest:
         return _at(expected, min(now_min, expected.minutes), now_min, 1.0)
     last = latest[-1]
+    if _falling(expected, last):
+        return _from_falling(expected, last, now_min)
     if last.charge_mah is not None:
         come_min = float(np.interp(last.charge_mah, expected.charge_mah, expected.t_min))
     else:
@@ -181,6 +202,29 @@ def outlook(expected: Expected, seen: Sequence[Observation], now_min: float) -> 
         stretch = min(max(expected_a / flows_a, 0.5), 2.0)
     since = max(now_min - last.at_min, 0.0)
     return _at(expected, min(come_min + since / stretch, expected.minutes), now_min, stretch)
+
+
+AT_END_V = 0.015
+"""Within this of the end volts the charger holds them, and the amps fall."""
+
+
+def _falling(expected: Expected, item: Observation) -> bool:
+    """Whether a reading shows the end volts with amps that have begun to fall."""
+    if expected.end_v is None or item.pack_v is None or item.current_a is None:
+        return False
+    at_end = item.pack_v / expected.cells >= expected.end_v - AT_END_V
+    return at_end and item.current_a < 0.97 * expected.dialled_a
+
+
+def _from_falling(expected: Expected, item: Observation, now_min: float) -> Outlook:
+    """In the falling part the amps say how far it is, whatever the mAh or the clock say."""
+    amps = np.array(expected.current_a)
+    peak = len(amps) - 1 - int(np.argmax(amps[::-1] >= 0.97 * amps.max()))
+    come_min = float(np.interp(-(item.current_a or 0.0), -amps[peak:], np.array(expected.t_min)[peak:]))
+    progress_min = min(come_min + max(now_min - item.at_min, 0.0), expected.minutes)
+    found = _at(expected, progress_min, now_min, 1.0)
+    full = progress_min >= expected.minutes
+    return replace(found, now_a=min(found.now_a, item.current_a or 0.0), full=full)
 
 
 def _at(expected: Expected, progress_min: float, now_min: float, stretch: float) -> Outlook:
@@ -242,7 +286,7 @@ def _cells(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]
     lags = middle_v - low_v >= high_v - middle_v
     cell = item.cell_v.index(low_v if lags else high_v) + 1
     code = "watch_cell_lags" if lags else "watch_cell_leads"
-    stop_v, look_v = (max(limit, expected.spread_v + WIDENS_V) for limit in (SPREAD_STOP_V, SPREAD_LOOK_V))
+    stop_v, look_v = (max(limit, expected.spread_v + WIDENS_V) for limit in (SPREAD_WEAK_V, SPREAD_LOOK_V))
     if spread_v > stop_v + 1e-9:
         yield _finding(Alarm.STOP, code, "do_stop_and_measure", cell=cell, spread_v=spread_v, limit_v=stop_v)
     elif spread_v > look_v + 1e-9:
@@ -252,6 +296,8 @@ def _cells(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]
 def _packs(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
     """A pack whose volts, read by hand, stand off what its board should have then."""
     latest = {item.pack_id: item for item in seen if item.pack_id is not None and item.pack_v is not None}
+    if expected.end_v is None:
+        return
     for pack_id, item in latest.items():
         cell_v = (item.pack_v or 0.0) / expected.cells
         due_v = float(np.interp(outlook(expected, _until(seen, item), item.at_min).progress_min, expected.t_min,
@@ -274,6 +320,8 @@ def _volts(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]
         return
     cell_v = item.pack_v / expected.cells
     highest_v = max([cell_v, *item.cell_v])
+    if expected.end_v is None:
+        return
     if highest_v > expected.end_v + 0.03 + 1e-9:
         yield _finding(Alarm.STOP, "watch_over_full", "do_stop_and_measure", cell_v=highest_v, end_v=expected.end_v)
         return
@@ -310,10 +358,11 @@ def _time(expected: Expected, seen: Sequence[Observation], now_min: float) -> It
 
 def _tail(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
     """Amps that do not fall although full volts were reached."""
+    end_v = expected.end_v
     at_full = [
-        item for item in seen
-        if item.pack_v is not None and item.current_a is not None and item.pack_id is None
-        and item.pack_v / expected.cells >= expected.end_v - 0.01
+        item for item in seen if end_v is not None
+        and item.pack_v is not None and item.current_a is not None and item.pack_id is None
+        and item.pack_v / expected.cells >= end_v - 0.01
     ]  # fmt: skip
     if not at_full:
         return
@@ -327,7 +376,7 @@ def _tail(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
 def _stands(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
     """Volts that stand still where they should rise."""
     volts = [item for item in seen if item.pack_v is not None and item.pack_id is None]
-    if not volts:
+    if not volts or expected.end_v is None:
         return
     last = volts[-1]
     before = [item for item in volts if item.at_min <= last.at_min - STANDS_MIN]

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+from iterum.core.choice import Choice
 from iterum.core.reasons import Unsafe
 from iterum.core.run import Act, State
 from iterum.demo import load_demo
@@ -75,9 +76,11 @@ def _begin(runs: RunDesk, desk: Desk, now: datetime) -> None:
     cells = next(pack.cells for pack in desk.session().packs if pack.id == packs[0])
     boards = sorted((item for item in desk.session().kit.boards if item.takes(cells)), key=lambda item: item.ports)
     try:
-        key = runs.begin(packs, board or boards[0].id, channel, None, now)
+        key = runs.begin(Choice(packs, board or boards[0].id, channel), now)
+        run = runs.look(key, now).run
         state = State.PLANNED
-        for act in (Act.INSPECT, Act.PLUG_IN, Act.EVEN_OUT):
+        evening = (Act.EVEN_OUT,) if run.card.wait_min else ()
+        for act in (Act.INSPECT, Act.PLUG_IN, *evening):
             state = runs.act(key, act, state, now, note="made up, for the demo").state
         shown = runs.shown_by_charger(runs.look(key, now).run)
         if shown is not None:

@@ -12,9 +12,9 @@ import numpy as np
 from iterum.core.circuit import Branch, Feeding, branch_of, run
 from iterum.core.feed import feed_of
 from iterum.core.kit import Channel, Charger
+from iterum.core.limits import least_power_w
 from iterum.core.packs import Pack
 from iterum.core.session import Session
-from iterum.core.sizing import Setup, power_limits_w
 from iterum.devices.driver import ChannelReading, Refused, Settings, Status
 
 AIR_C = 19.0
@@ -80,7 +80,7 @@ class SimBench:
         self.channels: dict[str, SimChannel] = {}
         for charger, channel in session.kit.channels():
             feed = feed_of(charger, session.kit)
-            power_w = min((watts for _, watts in power_limits_w(Setup(None, channel, feed))), default=inf)
+            power_w = least_power_w(session.bench.setup(None, channel.id))
             self.channels[channel.id] = SimChannel(charger, channel, power_w, feed.input_v)
         self.silent_s = 0.0
         self.log: list[str] = []

@@ -3,9 +3,10 @@
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
-from iterum.core.charging import Charge
+from iterum.core.choice import Budget, Judged, Sizing
 from iterum.core.circuit import Trace
-from iterum.core.joining import Evening
+from iterum.core.joining import Evening, Joining
+from iterum.core.limits import Limit, seats_on
 from iterum.core.matching import Group, LeftOut, Matching
 from iterum.core.packs import PackVerdict
 from iterum.core.planning.explain import BatchWhy, Relaxed
@@ -15,7 +16,6 @@ from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.rounds import round_of, tag_at, tag_of
 from iterum.core.reasons import Reason
 from iterum.core.session import Wish
-from iterum.core.sizing import Sizing
 from iterum.wording import about, minute_of, sentence
 
 Clock = Callable[[float], str]
@@ -42,14 +42,17 @@ def check_document(verdicts: Iterable[PackVerdict]) -> dict[str, Any]:
                 "id": verdict.pack.id,
                 "class": verdict.pack.family,
                 "soc": tidy(verdict.soc.value) if verdict.soc else None,
-                "soc_low": tidy(verdict.soc.low) if verdict.soc else None,
-                "soc_high": tidy(verdict.soc.high) if verdict.soc else None,
+                "soc_low": tidy(verdict.soc.low) if verdict.soc else 0.0,
+                "soc_high": tidy(verdict.soc.high) if verdict.soc else 1.0,
                 "soc_source": verdict.soc.source if verdict.soc else None,
                 "lowest_v": tidy(verdict.lowest_v),
                 "spread_v": tidy(verdict.spread_v),
                 "energy_wh": tidy(verdict.pack.rated_energy_wh),
                 "energy_held_wh": tidy(verdict.held_energy_wh),
                 "verdict": verdict.level.value,
+                "max_rate_c": tidy(verdict.max_rate_c),
+                "alone": verdict.alone,
+                "charges": verdict.charges,
                 "joins": verdict.joins,
                 "full": verdict.full,
                 "reasons": reasons_document(verdict.reasons),
@@ -59,7 +62,38 @@ def check_document(verdicts: Iterable[PackVerdict]) -> dict[str, Any]:
     }
 
 
-def group_document(group: Group) -> dict[str, Any]:
+def joining_document(joining: Joining) -> dict[str, Any]:
+    """The verdict on joining a group: what flows at most, how long to wait, and the ways out."""
+    return {
+        "peak_rate_c": tidy(joining.peak_rate_c),
+        "peak_current_a": tidy(joining.peak_current_a),
+        "wait_min": tidy(joining.wait_min),
+        "plugs": [
+            {"id": plug.id, "rate_c": tidy(plug.rate_c), "over_s": tidy(plug.worst.over_s), "wait_s": tidy(plug.wait_s)}
+            for plug in joining.plugs
+        ],
+        "balance_first_a": tidy(joining.balance_a),
+        "verdict": joining.level.value,
+        "reasons": reasons_document(joining.reasons),
+        "ways_out": reasons_document(joining.ways),
+    }
+
+
+def limits_document(limits: Iterable[Limit]) -> list[dict[str, Any]]:
+    """Limits as amps with their formulas."""
+    return [
+        {"name": limit.name, "current_a": tidy(limit.current_a), "text": sentence(limit.reason)} for limit in limits
+    ]
+
+
+def budget_document(budget: Budget | None) -> dict[str, Any] | None:
+    """Watt-hours of a charge against those that are left; None where no budget is known."""
+    if budget is None:
+        return None
+    return {name: tidy(value) if isinstance(value, float) else value for name, value in vars(budget).items()}
+
+
+def group_document(group: Group, joining: Joining) -> dict[str, Any]:
     """One group of `match`."""
     return {
         "packs": [pack.id for pack in group.packs],
@@ -69,7 +103,8 @@ def group_document(group: Group) -> dict[str, Any]:
         "per": group.window.per,
         "cell_gap_v": tidy(group.worst_cell_gap_v),
         "cell_allowed_v": tidy(group.cell_allowed_v),
-        "plug_in_order": list(group.plug_in_order),
+        "plug_in_order": list(joining.order),
+        "joining": joining_document(joining),
     }
 
 
@@ -84,10 +119,11 @@ def left_out_document(left: LeftOut) -> dict[str, Any]:
     }
 
 
-def match_document(matching: Matching) -> dict[str, Any]:
-    """What `match` prints."""
+def match_document(matching: Matching, joinings: Sequence[Joining]) -> dict[str, Any]:
+    """What `match` prints. joinings : the verdict on joining each group."""
+    pairs = zip(matching.groups, joinings, strict=True)
     return {
-        "groups": [group_document(group) for group in matching.groups],
+        "groups": [group_document(group, joining) for group, joining in pairs],
         "left_out": [left_out_document(left) for left in matching.left_out],
         "proven": matching.proven,
     }
@@ -95,22 +131,29 @@ def match_document(matching: Matching) -> dict[str, Any]:
 
 def size_document(sizing: Sizing) -> dict[str, Any]:
     """What `size` prints."""
+    board = sizing.setup.board
     return {
         "current_a": tidy(sizing.current_a),
         "exact_a": tidy(sizing.exact_a),
         "rate_c": tidy(sizing.rate_c),
         "binding": sizing.binding,
-        "limits": [
-            {"name": limit.name, "current_a": tidy(limit.current_a), "text": sentence(limit.reason)}
-            for limit in sizing.limits
-        ],
+        "limits": limits_document(sizing.limits),
         "shares": [
             {"id": share.id, "current_a": tidy(share.current_a), "rate_c": tidy(share.rate_c)}
             for share in sizing.shares
         ],
         "full_v": tidy(sizing.full_v),
         "minutes_about": tidy(sizing.minutes),
+        "wait_min": tidy(sizing.joining.wait_min),
+        "balance_min": tidy(sizing.charge.balance_min),
+        "energy_in_wh": tidy(sizing.charge.energy_in_wh),
+        "budget": budget_document(sizing.budget),
+        "board_packs": [
+            {"board": part.id, "packs": [pack.id for pack in members]}
+            for part, members in (seats_on(sizing.packs, board) if board else ())
+        ],
         "drop_off_rate_c": tidy(sizing.drop_off_rate_c),
+        "joining": joining_document(sizing.joining),
         "dial": {name: tidy(value) if isinstance(value, float) else value for name, value in vars(sizing.dial).items()},
         "notes": reasons_document(sizing.notes),
     }
@@ -141,26 +184,28 @@ def equalise_document(evening: Evening) -> dict[str, Any]:
             }
             for item in evening.packs
         ],
-        "plugs": [
-            {"id": plug.id, "rate_c": tidy(plug.rate_c), "over_s": tidy(plug.worst.over_s)} for plug in evening.plugs
-        ],
         "settled_s": tidy(evening.settled_s),
         "balance_leads_s": tidy(evening.balance_s),
+        "joining": joining_document(evening.joining),
         "verdict": evening.level.value,
         "reasons": reasons_document(evening.reasons),
         "series": series_document([item.id for item in evening.packs], evening.trace),
     }
 
 
-def charge_document(result: Charge) -> dict[str, Any]:
+def charge_document(judged: Judged) -> dict[str, Any]:
     """What `charge` prints."""
-    plain_figures = ("current_a", "minutes", "minutes_low", "minutes_high", "balance_min", "cc_minutes",
+    result = judged.charge
+    plain_figures = ("current_a", "wait_min", "minutes", "minutes_low", "minutes_high", "balance_min", "cc_minutes",
                      "power_limited_min", "power_costs_min", "charge_mah", "energy_out_wh", "energy_in_wh",
                      "peak_out_w", "peak_input_w")  # fmt: skip
     return {
         **{name: tidy(getattr(result, name)) for name in plain_figures},
         "power_limit": result.power_limit,
         "done": result.done,
+        "limits": limits_document(judged.limits),
+        "budget": budget_document(judged.budget),
+        "joining": joining_document(judged.joining),
         "packs": [
             {
                 "id": item.id,
@@ -171,8 +216,8 @@ def charge_document(result: Charge) -> dict[str, Any]:
             }
             for item in result.packs
         ],
-        "verdict": result.level.value,
-        "reasons": reasons_document(result.reasons),
+        "verdict": judged.level.value,
+        "reasons": reasons_document(judged.reasons),
         "series": series_document([item.id for item in result.packs], result.trace),
     }
 
@@ -210,7 +255,17 @@ def plan_document(
     }  # fmt: skip
 
 
-_BATCH_FIGURES = ("current_a", "rate_c", "start_min", "lead_min", "end_min", "power_w", "energy_in_wh", "power_in_w")
+_BATCH_FIGURES = (
+    "current_a",
+    "rate_c",
+    "start_min",
+    "lead_min",
+    "full_min",
+    "end_min",
+    "power_w",
+    "energy_in_wh",
+    "power_in_w",
+)
 
 
 def batch_document(batch: PlannedBatch, reasons: Iterable[Reason], at: Clock = minute_of) -> dict[str, Any]:
@@ -314,7 +369,7 @@ def _batches(items: Iterable[Mapping[str, Any]]) -> tuple[PlannedBatch, ...]:
             packs=tuple(tag_at(tag, number) for tag, number in zip(item["packs"], item["rounds"], strict=True)),
             family=item["class"],
             locked=item["locked"],
-            **{name: item[name] for name in names},
+            **{name: item.get(name, item["end_min"]) if name == "full_min" else item[name] for name in names},
         )
         for item in items
     )

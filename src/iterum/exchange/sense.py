@@ -4,10 +4,9 @@ from collections.abc import Iterable, Mapping
 from datetime import date, datetime
 from typing import Any
 
+from iterum.core.bench import MAINS
+from iterum.core.kit import CHAIN
 from iterum.exchange.faults import Fault
-
-MAINS = "mains"
-"""What `fed_by` may say instead of nothing: mains without a limit."""
 
 _KIT_PARTS = {"boards": "board", "sources": "source", "supplies": "supply", "chargers": "charger"}
 
@@ -117,7 +116,8 @@ def _reference_faults(document: Mapping[str, Any]) -> list[Fault]:
         behind = item.get("chains_to")
         if isinstance(behind, str) and (behind not in boards or behind == item.get("id")):
             faults.append(Fault(f"boards[{index}].chains_to", f"{behind!r} is no other board of this file"))
-    for key, known, kind in (("supplies", sources, "source"), ("chargers", supplies | sources, "supply or source")):
+    for key in ("supplies", "chargers"):
+        known, kind = supplies | sources, "supply or source"
         for index, item in _items(document, key):
             fed_by = item.get("fed_by")
             if isinstance(fed_by, str) and fed_by not in known and fed_by not in ("", MAINS):
@@ -127,7 +127,71 @@ def _reference_faults(document: Mapping[str, Any]) -> list[Fault]:
                         f"{key}[{index}].fed_by", f"{fed_by!r} is no {kind} of this file ({names}); leave out for mains"
                     )
                 )
+    return faults + _circles(document)
+
+
+def _circles(document: Mapping[str, Any]) -> list[Fault]:
+    """Supplies that feed themselves, through others or at once."""
+    feeds = {
+        item["id"]: item.get("fed_by") for _, item in _items(document, "supplies") if isinstance(item.get("id"), str)
+    }
+    faults = []
+    for index, item in _items(document, "supplies"):
+        link, seen = item.get("fed_by"), [item.get("id")]
+        while isinstance(link, str) and link in feeds and link not in seen:
+            seen.append(link)
+            link = feeds[link]
+        if isinstance(link, str) and link in seen:
+            round_it = " > ".join(map(str, [*seen, link]))
+            faults.append(
+                Fault(f"supplies[{index}].fed_by", f"goes round in a circle ({round_it}); name what feeds it")
+            )
     return faults
+
+
+def _board_fault(place: str, value: Any, boards: set[str]) -> list[Fault]:
+    """A board, or a chain of two, that is not in the file."""
+    if not isinstance(value, str) or value in boards:
+        return []
+    first, plus, second = value.partition(CHAIN)
+    if plus and {first, second} <= boards and first != second:
+        return []
+    return [Fault(place, f"{value!r} is not a board of this file, nor a chain of two of them")]
+
+
+def _running_faults(document: Mapping[str, Any]) -> list[Fault]:
+    """What charges now names packs, boards and channels that are there, each once."""
+    packs = {item["id"]: item for _, item in _items(document, "packs") if isinstance(item.get("id"), str)}
+    boards = _ids(_items(document, "boards"))
+    channels = set().union(*(_ids(_items(charger, "channels")) for _, charger in _items(document, "chargers")))
+    faults: list[Fault] = []
+    used: dict[str, str] = {}
+    for index, item in _items(document, "running"):
+        place = f"running[{index}]"
+        named: Any = item.get("packs")
+        families = set()
+        for at, name in enumerate(named if isinstance(named, list) else []):
+            if isinstance(name, str) and name not in packs:
+                faults.append(Fault(f"{place}.packs[{at}]", f"{name!r} is no pack of this file"))
+            elif isinstance(name, str):
+                families.add((packs[name].get("chemistry"), packs[name].get("cells")))
+                faults += _once(f"{place}.packs[{at}]", f"pack {name}", used)
+        if len(families) > 1:
+            faults.append(Fault(f"{place}.packs", "are of different classes; they never share a board"))
+        faults += _board_fault(f"{place}.board", item.get("board"), boards)
+        channel = item.get("channel")
+        if isinstance(channel, str) and channel not in channels:
+            faults.append(Fault(f"{place}.channel", f"{channel!r} is not a channel of this file"))
+        elif isinstance(channel, str):
+            faults += _once(f"{place}.channel", f"channel {channel}", used)
+    return faults
+
+
+def _once(place: str, what: str, used: dict[str, str]) -> list[Fault]:
+    if what in used:
+        return [Fault(place, f"{what} is in use already at {used[what]}; it can be in one batch only")]
+    used[what] = place
+    return []
 
 
 def _group_faults(document: Mapping[str, Any]) -> list[Fault]:
@@ -147,11 +211,13 @@ def _group_faults(document: Mapping[str, Any]) -> list[Fault]:
             faults.append(Fault(f"group.packs[{index}]", f"{name!r} is no pack of this file"))
         elif name in members[:index]:
             faults.append(Fault(f"group.packs[{index}]", f"{name!r} stands twice; a pack has one plug"))
-    for key, known in (("board", boards), ("channel", channels), ("plugged_last", set(map(str, members)))):
+    faults += _board_fault("group.board", group.get("board"), boards)
+    feeders = _ids(_items(document, "sources")) | _ids(_items(document, "supplies")) | {MAINS}
+    for key, known in (("channel", channels), ("fed_by", feeders), ("plugged_last", set(map(str, members)))):
         value = group.get(key)
         if isinstance(value, str) and value not in known:
-            what = "a pack of this group" if key == "plugged_last" else f"a {key} of this file"
-            faults.append(Fault(f"group.{key}", f"{value!r} is not {what}"))
+            what = {"plugged_last": "a pack of this group", "fed_by": "a supply or source of this file"}
+            faults.append(Fault(f"group.{key}", f"{value!r} is not {what.get(key, 'a channel of this file')}"))
     return faults
 
 
@@ -169,6 +235,7 @@ def sense_faults(document: Mapping[str, Any], known_places: set[str]) -> list[Fa
             kit_names.append((place, item.get("id")))
             kit_names += [(f"{place}.channels[{at}]", channel.get("id")) for at, channel in _items(item, "channels")]
     faults += _doubles(kit_names) + _reference_faults(document) + _group_faults(document)
+    faults += _running_faults(document)
     match = document["rules"].get("match") if isinstance(document.get("rules"), dict) else None
     faults += rules_sense(match)
     starts_at = document.get("starts_at")

@@ -2,15 +2,17 @@
 
 import json
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
+from iterum.core.bench import Running, running_at
+from iterum.core.choice import Choice
 from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.packs import Condition, Pack, Reading
 from iterum.core.rules import Balance, HouseRules, JoinOrder, MatchBy, SizeAt
-from iterum.core.session import GroupChoice, Session, Wish
+from iterum.core.session import Session, Wish
 from iterum.exchange.faults import BadInput, Fault, structural_faults
 from iterum.exchange.sense import sense_faults
 
@@ -55,10 +57,13 @@ def from_document(document: Any) -> Session:
         faults += sense_faults(document, {fault.place for fault in faults})
     if faults:
         raise BadInput(faults)
+    packs = tuple(pack_from(item) for item in document.get("packs", ()))
+    rules = rules_from(document.get("rules", {}))
     return Session(
-        packs=tuple(pack_from(item) for item in document.get("packs", ())),
+        packs=packs,
         kit=kit_from(document),
-        rules=rules_from(document.get("rules", {})),
+        rules=rules,
+        running=tuple(_running_from(item, packs, rules) for item in document.get("running", ())),
         wanted=tuple(wish_from(item) for item in document.get("wanted", ())),
         group=_group_from(document.get("group")),
         name=document.get("name"),
@@ -81,12 +86,40 @@ def wish_document(wish: Wish) -> dict[str, Any]:
     return found | {name: getattr(wish, name) for name in (*more, *(("value",) if wish.value != 1 else ()))}
 
 
-def _group_from(item: Mapping[str, Any] | None) -> GroupChoice | None:
-    if item is None:
-        return None
-    return GroupChoice(
-        tuple(item["packs"]), item.get("board"), item.get("channel"), item.get("current_a"), item.get("plugged_last")
+_CHOICE = ("board", "channel", "fed_by", "rate_c", "current_a", "end_v", "plugged_last")
+
+
+def _group_from(item: Mapping[str, Any] | None) -> Choice | None:
+    return None if item is None else choice_from(item)
+
+
+def choice_from(item: Mapping[str, Any]) -> Choice:
+    """A choice from a checked `group` of the file."""
+    return Choice(tuple(item["packs"]), **_given(item, *_CHOICE))
+
+
+def choice_document(choice: Choice) -> dict[str, Any]:
+    """A choice as the file holds it."""
+    return {"packs": list(choice.packs), **_fields(choice, *_CHOICE)}
+
+
+def _running_from(item: Mapping[str, Any], packs: Sequence[Pack], rules: HouseRules) -> Running:
+    """A batch in hand from a checked item of the file."""
+    by_id = {pack.id: pack for pack in packs}
+    members = [by_id[tag] for tag in item["packs"]]
+    return running_at(
+        members, item.get("board"), item["channel"], float(item["current_a"]), float(item["minutes_left"]), rules
     )
+
+
+def running_document(batch: Running) -> dict[str, Any]:
+    """A batch in hand as the file holds it."""
+    found = _fields(batch, "board", "channel", "current_a", "minutes_left")
+    return {"packs": list(batch.packs), **{name: _rounded(value) for name, value in found.items()}}
+
+
+def _rounded(value: Any) -> Any:
+    return round(value, 3) if isinstance(value, float) else value
 
 
 def _given(item: Mapping[str, Any], *names: str) -> dict[str, Any]:
@@ -120,6 +153,8 @@ def pack_from(item: Mapping[str, Any]) -> Pack:
             "discharge_c",
             "capacity_now_mah",
             "connector",
+            "cells_confirmed",
+            "charged_full",
             "cycles",
             "bought_on",
             "timer_s",
@@ -131,7 +166,7 @@ def pack_from(item: Mapping[str, Any]) -> Pack:
 
 def board_from(item: Mapping[str, Any]) -> Board:
     """A board from a checked item of the file."""
-    return Board(**_given(item, *Board.__dataclass_fields__))
+    return Board(**_given(item, *(Board.__dataclass_fields__.keys() - {"parts"})))
 
 
 def source_from(item: Mapping[str, Any]) -> Source:
@@ -196,11 +231,20 @@ def rules_from(item: Mapping[str, Any]) -> HouseRules:
         changes["size_at"] = SizeAt(item["size_at"])
     if "end_v" in item:
         changes["end_v"] = {name: float(volts) for name, volts in item["end_v"].items()}
+    if "storage_v" in item:
+        changes["storage_v"] = _storage_from(item["storage_v"])
     if "join_order" in item:
         changes["join_order"] = JoinOrder(item["join_order"])
     if "balance" in item:
         changes["balance"] = Balance(item["balance"])
     return HouseRules(**changes)
+
+
+def _storage_from(value: Any) -> dict[str, float]:
+    """Storage volts by chemistry; one number is for the two that practice quotes it for."""
+    if isinstance(value, (int, float)):
+        return {"lipo": float(value), "lihv": float(value)}
+    return {name: float(volts) for name, volts in value.items()}
 
 
 # ---------------------------------------------------------------------------------------- core -> file
@@ -229,6 +273,7 @@ def pack_document(pack: Pack) -> dict[str, Any]:
         body |= _filled(
             measured_at=reading.taken_at.isoformat() if reading.taken_at else None, temperature_c=reading.temperature_c
         )
+    body |= {name: True for name in ("cells_confirmed", "charged_full") if getattr(pack, name)}
     if pack.resistance_mohm:
         body["resistance_mohm"] = list(pack.resistance_mohm)
     return head | body | _fields(pack, "name", "note")
@@ -252,7 +297,9 @@ def channel_document(channel: Channel) -> dict[str, Any]:
 
 def item_document(item: Board | Supply | Source) -> dict[str, Any]:
     """A board, supply or source as the file holds it."""
-    found = _fields(item, *type(item).__dataclass_fields__)
+    found = _fields(item, *(name for name in type(item).__dataclass_fields__ if name != "parts"))
+    if found.get("taken_wh") == 0:
+        del found["taken_wh"]
     if "quiet_hours" in found:
         found["quiet_hours"] = [list(pair) for pair in found["quiet_hours"]]
     return found
@@ -272,7 +319,11 @@ def rules_document(rules: HouseRules) -> dict[str, Any]:
         "balance": rules.balance.value,
     }
     return found | _filled(
-        cell_limit_v=rules.cell_limit_v, max_packs=rules.max_packs, rate_c=rules.rate_c, end_v=dict(rules.end_v)
+        cell_limit_v=rules.cell_limit_v,
+        max_packs=rules.max_packs,
+        rate_c=rules.rate_c,
+        end_v=dict(rules.end_v),
+        storage_v=dict(rules.storage_v),
     )
 
 
@@ -289,7 +340,8 @@ def to_document(session: Session) -> dict[str, Any]:
     found |= _filled(
         starts_at=session.starts_at.isoformat() if session.starts_at and session.wanted else None,
         wanted=[wish_document(wish) for wish in session.wanted] or None,
-        group=_filled(**{**vars(session.group), "packs": list(session.group.packs)}) if session.group else None,
+        running=[running_document(batch) for batch in session.running] or None,
+        group=choice_document(session.group) if session.group else None,
     )
     return found
 

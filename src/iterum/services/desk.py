@@ -1,19 +1,23 @@
 """What lies on the bench: the stored session, its matching, and the changes a pilot makes to it."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any, TypeVar, cast
 
-from iterum.core.arrange import Placed, move_by_hand, place_groups
-from iterum.core.kit import Kit
-from iterum.core.matching import Matching, match
+from iterum.core.arrange import Placed, match, move_by_hand, place_groups
+from iterum.core.bench import Bench
+from iterum.core.choice import Choice
+from iterum.core.kit import Kit, Source
+from iterum.core.ledger import Entry, EntryKind, held
+from iterum.core.matching import Matching
 from iterum.core.packs import Condition, Pack, Reading
-from iterum.core.reasons import Unsafe
+from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.rules import HouseRules
-from iterum.core.session import GroupChoice, Session
+from iterum.core.session import Session
 from iterum.exchange.heats import Heat
 from iterum.exchange.session import rules_document, rules_from
+from iterum.services.in_hand import as_it_runs
 from iterum.store.database import Store
 from iterum.store.repository import HandMove, KeptPlan, KeptReading, KitItem, Repository
 
@@ -28,48 +32,53 @@ class Desk:
 
     def __init__(self, store: Store) -> None:
         self._store = store
-        self._kept: dict[str, Any] = {}
-        self._kept_at = -1
+        self._kept: dict[str, tuple[Hashable, Any]] = {}
 
-    def _once(self, key: str, revision: int, compute: Callable[[], _Result]) -> _Result:
-        """`compute`, or what it gave before if nothing has changed since."""
-        if revision != self._kept_at:
-            self._kept, self._kept_at = {}, revision
-        kept = self._kept
-        if key not in kept:
-            kept[key] = compute()
-        return cast(_Result, kept[key])
-
-    def remember(self, key: str, compute: Callable[[], _Result]) -> _Result:
-        """`compute`, done once until something stored changes."""
-        return self._once(key, self.revision(), compute)
+    def _once(self, key: str, seen: Hashable, compute: Callable[[], _Result]) -> _Result:
+        """`compute`, or what it gave before if `seen`, what it rests on, is still the same."""
+        kept = self._kept.get(key)
+        if kept is None or kept[0] != seen:
+            kept = self._kept[key] = (seen, compute())
+        return cast(_Result, kept[1])
 
     # ------------------------------------------------------------------ looking
 
-    def session(self) -> Session:
-        """Everything in use: packs with their readings in force, kit, rules, wishes."""
-        with self._store.reading() as repository:
-            return self._once("session", repository.revision(), lambda: read_session(repository))
+    def session(self, now: datetime | None = None) -> Session:
+        """Everything in use: packs with their readings in force, kit, rules, wishes; sources with what they still hold.
 
-    def matching(self) -> tuple[Matching, tuple[HandMove, ...]]:
+        now : also what is in hand at that moment, with its watts and watt-hours; without it nothing is.
+        """
+        with self._store.reading() as repository:
+            session = self._once("session", repository.revision(), lambda: read_session(repository))
+            if now is None:
+                return session
+            kit, running = as_it_runs(repository, session.kit, now)
+        return replace(session, kit=kit, running=running) if running else session
+
+    def bench(self, now: datetime) -> Bench:
+        """The bench as it is at this moment."""
+        return self.session(now).bench
+
+    def matching(self, now: datetime) -> tuple[Matching, tuple[HandMove, ...]]:
         """Groups and left-out packs, with the moves made by hand that still apply."""
         with self._store.reading() as repository:
-            revision = repository.revision()
-            session = self._once("session", revision, lambda: read_session(repository))
-            return self._once("matching", revision, lambda: _arranged(session, repository.hand_moves()))
+            revision, moves = repository.revision(), repository.hand_moves()
+        bench = self.bench(now)
+        return self._once("matching", (revision, _held(bench)), lambda: _arranged(bench, moves))
 
-    def placed(self) -> tuple[Placed, ...]:
+    def placed(self, now: datetime) -> tuple[Placed, ...]:
         """Each group with the board and channel suggested for it."""
-        with self._store.reading() as repository:
-            revision = repository.revision()
-        session = self.session()
-        groups = self.matching()[0].groups
-        return self._once("placed", revision, lambda: place_groups(groups, session.kit, session.rules))
+        bench, revision = self.bench(now), self.revision()
+        groups = self.matching(now)[0].groups
+        return self._once("placed", (revision, _held(bench)), lambda: place_groups(groups, bench))
 
-    def matching_under(self, rules: HouseRules) -> Matching:
+    def remember(self, key: str, now: datetime, compute: Callable[[], _Result]) -> _Result:
+        """`compute`, done once until something stored, or in hand, changes."""
+        return self._once(key, (self.revision(), _held(self.bench(now))), compute)
+
+    def matching_under(self, rules: HouseRules, now: datetime) -> Matching:
         """What today's packs would give under other rules, moves by hand left aside."""
-        session = self.session()
-        return match(session.packs, session.kit, rules)
+        return match(replace(self.bench(now), rules=rules))
 
     def retired(self) -> tuple[tuple[Pack, ...], Kit]:
         """Packs and kit that were taken out of use, to be brought back."""
@@ -82,12 +91,12 @@ class Desk:
             return repository.removed_channels()
 
     def put_channel_back(self, channel_id: str) -> None:
-        """Put a removed channel back on its charger. Raises KeyError."""
+        """Put a removed channel back on its charger. Raises NotThere."""
         with self._store.writing() as repository:
             repository.put_channel_back(channel_id)
 
     def readings(self, pack_id: str) -> tuple[KeptReading, ...]:
-        """Every reading of a pack, newest first. Raises KeyError."""
+        """Every reading of a pack, newest first. Raises NotThere."""
         with self._store.reading() as repository:
             return repository.readings(pack_id)
 
@@ -99,42 +108,43 @@ class Desk:
     # ------------------------------------------------------------------ changing
 
     def record_reading(self, pack_id: str, reading: Reading, now: datetime, corrects: int | None = None) -> int:
-        """Write a reading down. Raises KeyError for a pack that is not there."""
+        """Write a reading down. Raises NotThere for a pack that is not there."""
         with self._store.writing() as repository:
             repository.drop_hand_move(pack_id)  # where it was put rested on the old volts
+            repository.set_charged_full([pack_id], False)  # whoever measures it anew means to charge it
             return repository.add_reading(pack_id, reading, TYPED, now, corrects)
 
     def set_condition(self, pack_id: str, condition: Condition) -> None:
-        """Mark a pack as damaged, or as fit again. Raises KeyError."""
+        """Mark a pack as damaged, or as fit again. Raises NotThere."""
         with self._store.writing() as repository:
             pack = next((pack for pack in repository.packs() if pack.id == pack_id), None)
             if pack is None:
-                raise KeyError(pack_id)
+                raise NotThere("pack", pack_id)
             repository.save_pack(replace(pack, condition=condition), known_as=pack_id)
 
     def save_pack(self, pack: Pack, known_as: str | None, now: datetime) -> None:
-        """Add a pack or change one; a reading that came with it is written down. Raises TagTaken, KeyError."""
+        """Add a pack or change one; a reading that came with it is written down. Raises TagTaken, NotThere."""
         with self._store.writing() as repository:
             repository.save_pack(pack, known_as)
             if pack.reading is not None:
                 repository.add_reading(pack.id, pack.reading, FORM, now)
 
     def save_kit_item(self, item: KitItem, known_as: str | None) -> None:
-        """Add a piece of kit or change one. Raises TagTaken, KeyError."""
+        """Add a piece of kit or change one. Raises TagTaken, NotThere."""
         with self._store.writing() as repository:
             repository.save_kit_item(item, known_as)
 
     def retire(self, kind: type, item_id: str, at: datetime | None) -> None:
-        """Take something out of use, or bring it back (`at` None). Raises KeyError."""
+        """Take something out of use, or bring it back (`at` None). Raises NotThere."""
         with self._store.writing() as repository:
             if kind is Pack:
                 repository.drop_hand_move(item_id)
             repository.retire(kind, item_id, at)
 
     def move(self, pack_id: str, with_pack_id: str | None, now: datetime) -> None:
-        """Move a pack by hand. Raises Unsafe or KeyError, as `move_by_hand` does."""
+        """Move a pack by hand. Raises Unsafe or NotThere, as `move_by_hand` does."""
         session = self.session()
-        move_by_hand(self.matching()[0], pack_id, with_pack_id, session.kit, session.rules)
+        move_by_hand(self.matching(now)[0], pack_id, with_pack_id, session.kit, session.rules)
         with self._store.writing() as repository:
             repository.set_hand_move(HandMove(pack_id, with_pack_id), now)
 
@@ -156,8 +166,22 @@ class Desk:
                 repository.set_rules_values(values, now)
 
     def session_at(self, moment: datetime) -> Session:
-        """The session with its minutes counted from this moment, in this machine's local time."""
+        """The session with its minutes counted from this moment, in this machine's local time; nothing is in hand."""
         return self.session().seen_from(moment.astimezone())
+
+    # ------------------------------------------------------------------ what sources still hold
+
+    def ledger(self, source_id: str) -> tuple[Entry, ...]:
+        """Entries of one source, the newest first."""
+        with self._store.reading() as repository:
+            return tuple(reversed(repository.ledger(source_id)))
+
+    def note_source(self, entry: Entry) -> None:
+        """Say that a source was filled again, how much is taken from it, or that it stood at its stop volts."""
+        with self._store.writing() as repository:
+            if all(source.id != entry.source for source in repository.kit().sources):
+                raise NotThere("source", entry.source)
+            repository.add_entry(entry)
 
     def heats(self) -> tuple[Heat, ...]:
         """Heats and wishes with their moments, the earliest first."""
@@ -191,7 +215,7 @@ class Desk:
         """The plan taken last."""
         return next(iter(self.latest_plans()), None)
 
-    def choose_group(self, choice: GroupChoice) -> None:
+    def choose_group(self, choice: Choice) -> None:
         """Keep which group was last put on which board and channel."""
         with self._store.writing() as repository:
             name, note, _ = repository.meeting()
@@ -218,23 +242,35 @@ class Desk:
             return repository.revision()
 
 
-def _arranged(session: Session, moves: Sequence[HandMove]) -> tuple[Matching, tuple[HandMove, ...]]:
-    matching = match(session.packs, session.kit, session.rules)
+def _held(bench: Bench) -> Hashable:
+    """What is in hand, and what sources hold to a watt-hour: what answers rest on beside the stored session."""
+    running = tuple((item.packs, item.board, item.channel, item.power_w) for item in bench.running)
+    left = tuple(
+        (source.id, source.usable_wh and int(source.usable_wh - bench.reserved_wh(source.id)))
+        for source in bench.kit.sources
+    )
+    return running, left
+
+
+def _arranged(bench: Bench, moves: Sequence[HandMove]) -> tuple[Matching, tuple[HandMove, ...]]:
+    matching = match(bench)
     applied = []
     for move in moves:
         try:
-            matching = move_by_hand(matching, move.pack_id, move.with_pack_id, session.kit, session.rules)
-        except (KeyError, Unsafe):
-            continue  # its pack is gone or unfit by now, so the move says nothing any more
+            matching = move_by_hand(matching, move.pack_id, move.with_pack_id, bench.kit, bench.rules)
+        except (NotThere, Unsafe):
+            continue  # its pack is gone, unfit or in hand by now, so the move says nothing any more
         applied.append(move)
     return matching, tuple(applied)
 
 
 def read_session(repository: Repository) -> Session:
-    """The stored session as one core object."""
+    """The stored session as one core object, its sources with what they still hold."""
     name, note, choice = repository.meeting()
     values = repository.rules_values()
     packs, kit = repository.packs(), repository.kit()
+    entries = repository.ledger()
+    kit = replace(kit, sources=tuple(held(source, entries) for source in kit.sources))
     return Session(
         packs=packs,
         kit=kit,
@@ -247,14 +283,14 @@ def read_session(repository: Repository) -> Session:
     )
 
 
-def _still_there(choice: GroupChoice | None, packs: Sequence[Pack], kit: Kit) -> GroupChoice | None:
+def _still_there(choice: Choice | None, packs: Sequence[Pack], kit: Kit) -> Choice | None:
     """The last choice, unless a pack, board or channel of it is out of use by now."""
     if choice is None:
         return None
     known = {pack.id for pack in packs}
-    places = {board.id for board in kit.all_boards()} | {channel.id for _, channel in kit.channels()} | {None}
-    there = set(choice.packs) <= known and choice.board in places and choice.channel in places
-    return choice if there else None
+    board_there = choice.board is None or kit.board(choice.board) is not None
+    channel_there = choice.channel is None or kit.channel(choice.channel) is not None
+    return choice if set(choice.packs) <= known and board_there and channel_there else None
 
 
 def write_session(repository: Repository, session: Session, now: datetime) -> None:
@@ -264,6 +300,8 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
         before = present.get(pack.id)
         repository.save_pack(pack, known_as=pack.id if before else None)
         repository.retire(Pack, pack.id, None)
+        if not pack.chemistry.joins:
+            repository.set_charged_full([pack.id], pack.charged_full)
         if pack.reading is not None and (before is None or before.reading != pack.reading):
             # A file that holds the volts from before a charge brings nothing new.
             charged = before is not None and before.charged_at is not None
@@ -273,6 +311,8 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
     for item in kit_items(session.kit):
         repository.save_kit_item(item, known_as=item.id if item.id in known else None)
         repository.retire(type(item), item.id, None)
+        if isinstance(item, Source):
+            repository.add_entry(Entry(item.id, now, EntryKind.TOLD, item.taken_wh, note="from a file"))
     repository.set_rules_values(rules_document(session.rules), now)
     if session.wanted:
         repository.set_wishes(session.wanted)

@@ -121,7 +121,7 @@ class LogBook:
         self, run_key: int, readings: Sequence[Observation], headings: Sequence[str], meaning: Mapping[str, str],
         now: datetime,
     ) -> int:  # fmt: skip
-        """Write readings of a file down with a run. Raises KeyError."""
+        """Write readings of a file down with a run. Raises NotThere."""
         with self._store.writing(changes_session=False) as repository:
             repository.runs.get(run_key)
             repository.runs.keep_column_meaning(headings, meaning)

@@ -7,17 +7,17 @@ from datetime import datetime, timedelta
 from itertools import chain
 from time import perf_counter
 
-from iterum.core.feed import feed_of
+from iterum.core.bench import Running
 from iterum.core.planning.by_hand import move, with_batch
 from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
 from iterum.core.planning.history import Flown, Past, problem_as_it_is
 from iterum.core.planning.plan import Plan, Planner, Progress, outcomes, source_uses, visits_in
-from iterum.core.planning.problem import PlannedBatch
+from iterum.core.planning.problem import PlannedBatch, batch_in_hand, later
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes
 from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.schedule import Gene
 from iterum.core.planning.score import Prefer
-from iterum.core.reasons import Reason, reason
+from iterum.core.reasons import NotThere, Reason, reason
 from iterum.core.run import BEFORE_CHARGE, LIVE, State
 from iterum.core.session import Session
 from iterum.exchange.results import (
@@ -102,20 +102,24 @@ def make_plan(
     return Answer(plan, explain(planner.problem, plan), tuple(relaxed))
 
 
+InHand = tuple[KeptRun, Running]
+
+
 def true_batches(
-    kept: KeptPlan, in_hand: Sequence[tuple[KeptRun, float]], session: Session, now: datetime
+    kept: KeptPlan, in_hand: Sequence[InHand], session: Session, now: datetime
 ) -> tuple[PlannedBatch, ...]:
     """A kept plan as its batches really went, in its own minutes.
 
-    in_hand : every run that was not over when it was made, the oldest first, with the minutes it still takes. What
-    runs stays; what is done is done; what was stopped or given up is gone; what was not begun is still to come,
-    although its time may be past; and what runs outside the plan is there too.
+    in_hand : every run that was not over when it was made, the oldest first, with what it still takes. What runs stays;
+    what is done is done; what was stopped or given up is gone; what was not begun is still to come, although its time
+    may be past; and what runs outside the plan is there too. What was taken from a source by then stands in its ledger,
+    so a batch that is done takes nothing more, and one that runs only what is still to go in.
     """
     now_min = (now - kept.made_at) / timedelta(minutes=1)
-    by_packs: dict[frozenset[str], list[tuple[KeptRun, float]]] = {}
-    for run, left_min in in_hand:
-        by_packs.setdefault(frozenset(run.packs), []).append((run, left_min))
-    found = list(past_from(kept.document).done)
+    by_packs: dict[frozenset[str], list[InHand]] = {}
+    for run, running in in_hand:
+        by_packs.setdefault(frozenset(run.packs), []).append((run, running))
+    found = [replace(batch, energy_in_wh=0.0) for batch in past_from(kept.document).done]
     for batch in sorted(batches_from(kept.document), key=lambda batch: batch.start_min):
         same = by_packs.get(frozenset(map(tag_of, batch.packs)))
         told = same.pop(0) if same else None
@@ -125,18 +129,16 @@ def true_batches(
         elif batch.end_min <= 0 or batch.start_min > now_min + FROZEN_MIN or batch.locked:
             found.append(batch)
         else:  # nobody began it: it is still to come
-            later = now_min + FROZEN_MIN + 0.5 - batch.start_min
-            found.append(replace(batch, start_min=batch.start_min + later, lead_min=batch.lead_min + later,
-                                 end_min=batch.end_min + later))  # fmt: skip
-    for run, left_min in chain.from_iterable(by_packs.values()):
+            found.append(later(batch, now_min + FROZEN_MIN + 0.5 - batch.start_min))
+    for run, running in chain.from_iterable(by_packs.values()):
         if run.state in LIVE or run.state in BEFORE_CHARGE:
-            real = _as_run(_batch_of(run, session), run, left_min, kept, session, now_min)
+            real = _as_run(batch_in_hand(running, session), run, running, kept, session, now_min)
             found += [real] if real else []
     return tuple(sorted(found, key=lambda item: item.start_min))
 
 
 def _as_run(
-    batch: PlannedBatch, run: KeptRun, left_min: float, kept: KeptPlan, session: Session, now_min: float
+    batch: PlannedBatch, run: KeptRun, running: Running, kept: KeptPlan, session: Session, now_min: float
 ) -> PlannedBatch | None:
     """A batch with the times of its run; None where it was stopped or given up."""
     setup_min = session.rules.setup_min
@@ -144,29 +146,21 @@ def _as_run(
         ended_min = ((run.ended_at or run.state_at) - kept.made_at) / timedelta(minutes=1)
         end_min = min(ended_min, now_min - 0.01)
         lead_min = min(batch.lead_min, end_min - 0.01)
-        return replace(batch, start_min=min(batch.start_min, lead_min - 0.01), lead_min=lead_min, end_min=end_min)
+        start_min = min(batch.start_min, lead_min - 0.01)
+        return replace(
+            batch, start_min=start_min, lead_min=lead_min, full_min=end_min, end_min=end_min, energy_in_wh=0.0
+        )
+    energy_in_wh = running.energy_left_wh / run.source_part
+    balance_min = run.expected.balance_min if run.expected else 0.0
     if run.state in LIVE and run.charging_at is not None:
         lead_min = (run.charging_at - kept.made_at) / timedelta(minutes=1)
-        return replace(batch, start_min=lead_min - setup_min, lead_min=lead_min, end_min=now_min + max(left_min, 0.5))
+        end_min = now_min + max(running.minutes_left, 0.5)
+        full_min = max(end_min - balance_min, now_min + 0.25)
+        return replace(batch, start_min=lead_min - setup_min, lead_min=lead_min, full_min=full_min, end_min=end_min,
+                       energy_in_wh=energy_in_wh)  # fmt: skip
     if run.state in BEFORE_CHARGE:
-        length_min = batch.end_min - batch.lead_min
-        lead_min = now_min + setup_min
-        return replace(batch, start_min=now_min, lead_min=lead_min, end_min=lead_min + length_min)
+        return later(batch, now_min + setup_min - batch.lead_min)
     return None
-
-
-def _batch_of(run: KeptRun, session: Session) -> PlannedBatch:
-    """A run that no plan knew, as a batch."""
-    feed = next((feed_of(charger, session.kit) for charger, channel in session.kit.channels()
-                 if channel.id == run.channel), None)  # fmt: skip
-    part = feed.efficiency_from_source if feed else 1.0
-    power_w = run.current_a * run.card.full_pack_v
-    missing_mah = run.expected.missing_mah if run.expected else run.card.capacity_mah
-    energy_wh = missing_mah / 1000 * run.card.full_pack_v
-    source = feed.source.id if feed and feed.source else None
-    length_min = run.expected.minutes if run.expected else run.card.timer_min
-    return PlannedBatch(run.packs, run.family, run.board, run.channel, source, run.current_a, run.rate_c, 0.0, 0.0,
-                        length_min, power_w, energy_wh / part, power_w / part)  # fmt: skip
 
 
 def moved(
@@ -174,12 +168,12 @@ def moved(
 ) -> KeptPlan:
     """A kept plan with one batch put elsewhere by hand, and kept there.
 
-    session : with its minutes counted from the plan's start. Raises Unsafe with every rule it would break, KeyError
+    session : with its minutes counted from the plan's start. Raises Unsafe with every rule it would break, NotThere
     for a batch that is not there.
     """
     batches = batches_from(kept.document)
     if not 0 <= number < len(batches):
-        raise KeyError(number)
+        raise NotThere("batch", number)
     old = batches[number]
     start_min = old.start_min if start_min is None else start_min
     past = past_from(kept.document)
@@ -188,10 +182,10 @@ def moved(
 
 
 def locked(session: Session, kept: KeptPlan, number: int, is_locked: bool) -> KeptPlan:
-    """A kept plan with one batch kept where it is, or free again. Raises KeyError for a batch that is not there."""
+    """A kept plan with one batch kept where it is, or free again. Raises NotThere for a batch that is not there."""
     batches = batches_from(kept.document)
     if not 0 <= number < len(batches):
-        raise KeyError(number)
+        raise NotThere("batch", number)
     batch = replace(batches[number], locked=is_locked)
     return _rewritten(session, kept, with_batch(batches, number, batch), batch if is_locked else None)
 

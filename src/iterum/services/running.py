@@ -5,19 +5,20 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from iterum.core.charging import charge
-from iterum.core.feed import feed_of
-from iterum.core.health import ChargeRecord, ran_low
-from iterum.core.kit import CHAIN, find
-from iterum.core.packs import Condition, Pack, Reading, judge_pack
-from iterum.core.reasons import Reason, Unsafe, reason
-from iterum.core.rules import JoinOrder
+from iterum.core.bench import Bench, Running
+from iterum.core.charging import charge_packs
+from iterum.core.choice import Choice, Sizing, hookup, size
+from iterum.core.health import MOST_AGAIN, ChargeRecord, nickel_again, ran_low
+from iterum.core.joining import joining
+from iterum.core.ledger import Entry, EntryKind
+from iterum.core.limits import total_ah
+from iterum.core.packs import Condition, Pack, Reading
+from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.run import BEFORE_CHARGE, LIVE, ON_BOARD, OPEN, Act, Shown, State, after, read_back
-from iterum.core.session import Session
-from iterum.core.sizing import Setup, dial_card, minutes_at, size
 from iterum.core.watching import Alarm, Expected, Finding, Observation, Outlook, expect, findings, outlook
 from iterum.devices.driver import ChannelReading, LinkLost, Refused, Settings, Status
 from iterum.services.desk import Desk
+from iterum.services.in_hand import put_in_mah, running_of, taken_wh
 from iterum.services.links import Links
 from iterum.store.database import Store
 from iterum.store.repository import AFTER, Repository
@@ -30,6 +31,8 @@ AS_PLANNED = (Act.START, Act.PAUSE, Act.RESUME, Act.FINISH)
 """Acts that follow a plan: it stays up to date."""
 KEEP_EVERY_S = 5.0
 """A charger is read every second and its readings kept this often, or when something changes."""
+NICKEL_END_V = 1.6
+"""V per cell that a driver is given for a charge that ends by a drop: above what a nickel cell reaches."""
 SERIOUS = frozenset({"smoke", "swelling"})
 """What is seen of a pack that is never charged again until somebody says otherwise."""
 
@@ -62,6 +65,29 @@ class After:
 
     cell_v: tuple[float, ...] = ()
     resistance_mohm: tuple[float, ...] = ()
+    pack_v: float | None = None
+    """Of a pack that is only read in all."""
+
+    @property
+    def is_read(self) -> bool:
+        """Whether anything was read of it."""
+        return bool(self.cell_v) or self.pack_v is not None
+
+    def reading(self, at: datetime) -> Reading:
+        """What was read, as a reading."""
+        return Reading.of_cells(self.cell_v, at) if self.cell_v else Reading(self.pack_v or 0.0, (), at)
+
+
+@dataclass(frozen=True)
+class Logged:
+    """What a logged charge says of its packs.
+
+    low : run too low before it. again : of packs that end by a drop in volts and were not full, the how-manieth time in
+    a row.
+    """
+
+    low: tuple[str, ...]
+    again: Mapping[str, int]
 
 
 class RunDesk:
@@ -82,19 +108,14 @@ class RunDesk:
         with self._store.reading() as repository:
             return repository.runs.latest(count, since)
 
-    def since(self, moment: datetime, now: datetime) -> list[tuple[KeptRun, float]]:
-        """Runs begun from a moment on, oldest first, each with the minutes it still takes."""
-        found = []
-        for run in reversed(self.latest(200, moment)):
-            left_min = run.card.timer_min
-            if run.expected is not None:
-                ahead = self.look(run.key, now).outlook
-                left_min = ahead.left_min + run.expected.balance_min if ahead else left_min
-            found.append((run, left_min))
-        return found
+    def since(self, moment: datetime, now: datetime) -> list[tuple[KeptRun, Running]]:
+        """Runs begun from a moment on, oldest first, each with what it still takes."""
+        with self._store.reading() as repository:
+            runs = repository.runs.latest(200, moment)
+            return [(run, running_of(repository, run, now)) for run in reversed(runs)]
 
     def look(self, key: int, now: datetime) -> RunLook:
-        """A run with its readings, findings and outlook. Raises KeyError."""
+        """A run with its readings, findings and outlook. Raises NotThere."""
         with self._store.reading() as repository:
             run = repository.runs.get(key)
             seen = repository.runs.observations(key)
@@ -114,55 +135,51 @@ class RunDesk:
 
     # ------------------------------------------------------------------ beginning
 
-    def begin(
-        self, packs: Sequence[str], board: str | None, channel: str, current_a: float | None, now: datetime
-    ) -> int:
-        """Take a batch in hand. Raises Unsafe with every reason against it, KeyError for what is not there."""
-        session = self._desk.session()
-        by_id = {pack.id: pack for pack in session.packs}
-        members = [by_id[tag] for tag in packs]
-        setup = _setup(session, board, channel)
-        against = [*self._busy(packs, setup), *_unfit(members, session)]
-        if against:
-            raise Unsafe(tuple(against))
-        sizing = size(members, setup, session.rules)
-        amps = sizing.current_a if current_a is None else current_a
-        if amps > sizing.current_a + 1e-9:
-            raise Unsafe((reason("run_amps_over", current_a=amps, limit_a=sizing.current_a),))
-        minutes = minutes_at(members, amps, setup, session.rules)
-        values = {
-            "begun_at": now,
-            "packs": tuple(packs),
-            "family": members[0].family,
-            "board": setup.board.id if setup.board else None,
-            "channel": channel,
-            "current_a": amps,
-            "rate_c": amps / sum(pack.capacity_ah for pack in members),
-            "card": dial_card(members, amps, minutes, setup, session.rules),
-            "before_v": {pack.id: _volts(pack) for pack in members},
-            "driven": self.links.place(channel) is not None,
-        }
+    def begin(self, choice: Choice, now: datetime) -> int:
+        """Take a batch in hand. Raises Unsafe with every reason against it, NotThere for what is not there.
+
+        What is begun is the choice as the bench answers to it now; of a group that may only be joined in another order,
+        that order is kept.
+        """
+        offer = self.offer(choice, now)
+        values = self._values(offer, now)
         with self._store.writing(changes_session=False) as repository:
-            still = self._conflicts(repository.runs.in_states(OPEN), packs, setup)
-            if still:
-                raise Unsafe(tuple(still))
+            # What somebody else took in hand meanwhile is seen here, before anything is written.
+            parts = set(offer.setup.board.part_ids) if offer.setup.board else set()
+            for run in repository.runs.in_states(OPEN):
+                board = offer.setup.board and self._desk.session().kit.board(run.board)
+                taken = set(run.packs) & set(choice.packs) or run.channel == offer.setup.channel.id
+                if taken or (board and parts & set(board.part_ids)):
+                    raise Unsafe(self._desk.bench(now).conflicts(choice.packs, choice.board, offer.setup.channel.id))
             return repository.runs.add(values)
 
-    def _busy(self, packs: Sequence[str], setup: Setup) -> list[Reason]:
-        return self._conflicts(self.open(), packs, setup)
-
-    @staticmethod
-    def _conflicts(runs: Sequence[KeptRun], packs: Sequence[str], setup: Setup) -> list[Reason]:
-        """Batches in hand that hold these packs, this channel or this board."""
-        found: list[Reason] = []
-        parts = set(setup.board.id.split(CHAIN)) if setup.board else set()
-        for run in runs:
-            found += [reason("pack_busy", id=tag) for tag in packs if tag in run.packs]
-            if run.channel == setup.channel.id:
-                found.append(reason("channel_busy", channel=run.channel, packs=", ".join(run.packs)))
-            if run.board and parts & set(run.board.split(CHAIN)):
-                found.append(reason("board_busy", board=run.board, packs=", ".join(run.packs)))
+    def offer(self, choice: Choice, now: datetime) -> Sizing:
+        """What the bench answers to a choice, where it may be begun. Raises Unsafe with every reason, NotThere."""
+        found = size(self._desk.bench(now), choice)
+        if not found.joining.passes:
+            raise Unsafe(found.joining.reasons)
         return found
+
+    def _values(self, offer: Sizing, now: datetime) -> dict[str, object]:
+        """What is kept of a batch that is begun."""
+        order = {tag: place for place, tag in enumerate(offer.joining.order)}
+        packs = tuple(sorted((pack.id for pack in offer.packs), key=lambda tag: order[tag]))
+        source = offer.setup.feed.source
+        return {
+            "begun_at": now,
+            "packs": packs,
+            "family": offer.packs[0].family,
+            "board": offer.setup.board.id if offer.setup.board else None,
+            "channel": offer.setup.channel.id,
+            "current_a": offer.current_a,
+            "rate_c": offer.rate_c,
+            "card": offer.dial,
+            "before_v": {pack.id: _volts(pack) for pack in offer.packs},
+            "driven": self.links.place(offer.setup.channel.id) is not None,
+            "choice": replace(offer.settled, packs=packs),
+            "source": source.id if source else None,
+            "source_part": offer.setup.feed.efficiency_from_source,
+        }
 
     # ------------------------------------------------------------------ acting
 
@@ -187,7 +204,7 @@ class RunDesk:
         if run.state is not expected:
             self._note(run, now, by, act, note)
             raise Changed(run)
-        state = after(run.state, act, skipped)
+        state = after(run.state, act, skipped, run.card.wait_min > 0)
         values: dict[str, object] = {"state": state.value, "state_at": now}
         if act is Act.START:
             prediction = self._predict(run)
@@ -207,6 +224,8 @@ class RunDesk:
                 raise Changed(repository.runs.get(key))
             if moved:
                 repository.on_charger(run.packs, now)
+            if act in (Act.STOP, Act.FINISH):
+                self._book(repository, repository.runs.get(key), put_in_mah(repository, run, now), now)
             repository.runs.add_event(KeptEvent(key, now, act.value, state, skipped, by, note))
             if write is not None:
                 write(repository)
@@ -222,8 +241,11 @@ class RunDesk:
         place = self.links.place(run.channel) if run.driven else None
         if place is None:
             return
-        if act is Act.PLUG_IN and place.hands:
-            place.driver.plug(place.channel, run.packs)
+        if act is Act.PLUG_IN:
+            if place.hands:
+                place.driver.plug(place.channel, run.packs)
+            if not run.card.wait_min:  # nothing is evened out: what it is to do is set at once
+                place.driver.dial(place.channel, _settings(run))
         elif act is Act.EVEN_OUT or (act is Act.READ_BACK and skipped):
             place.driver.dial(place.channel, _settings(run))
         elif act in (Act.START, Act.RESUME):
@@ -233,33 +255,53 @@ class RunDesk:
         elif act in (Act.CHECK, Act.DROP) and place.hands:
             place.driver.plug(place.channel, ())
 
+    @staticmethod
+    def _book(repository: Repository, run: KeptRun, charge_mah: float, at: datetime) -> None:
+        """Write down what a charge took from its source."""
+        if run.source is not None:
+            repository.add_entry(Entry(run.source, at, EntryKind.CHARGE, taken_wh(run, charge_mah), run.key))
+
     def _take_off(self, run: KeptRun) -> None:
         """Unplug what a simulated bench holds of a batch that is given up; a real one is unplugged by hand."""
         with suppress(LinkLost, Refused):
             self._tell_charger(run, Act.DROP, skipped=False)
 
     def _predict(self, run: KeptRun) -> Expected | None:
-        """What the electrical model expects, from the packs as they went on."""
+        """What the electrical model expects, from the packs as they went on and the choice as it was made."""
         session = self._desk.session()
-        by_id = {pack.id: pack for pack in session.packs}
-        members = [_as_it_went_on(by_id[tag], run) for tag in run.packs if tag in by_id]
-        if len(members) < len(run.packs) or members[0].chemistry.table is None:
+        bench = Bench(tuple(_as_it_went_on(pack, run) for pack in session.packs), session.kit, session.rules)
+        try:
+            found = hookup(bench, replace(run.choice, current_a=run.current_a))
+        except NotThere:  # a pack or the channel was taken out of use meanwhile
             return None
-        setup = _setup(session, run.board, run.channel)
-        settles = session.rules.join_order is JoinOrder.SETTLE_THEN_BALANCE
-        result = charge(members, setup, session.rules, run.current_a, settle_first=settles)
-        end_v = session.rules.full_v(members[0].chemistry)
-        stop_v, spread_v = setup.feed.charger.input_min_v, _spread(members)
-        return expect(result, members[0].cells, end_v, run.card.timer_min, stop_v, spread_v)
+        wait_min = joining(
+            found.packs, found.rules, found.setup.lead_mohm, run.current_a / total_ah(found.packs), with_ways=False
+        ).wait_min if found.packs[0].chemistry.joins else 0.0  # fmt: skip
+        result = charge_packs(found.packs, found.setup, found.rules, run.current_a, wait_min)
+        chemistry = found.packs[0].chemistry
+        end_v = found.rules.full_v(chemistry) if chemistry.joins else None
+        stop_v, spread_v = found.setup.feed.charger.input_min_v, _spread(found.packs)
+        return expect(result, found.packs[0].cells, end_v, run.card.timer_min, stop_v, spread_v)
 
     def read_back(self, key: int, shown: Shown, expected: State, now: datetime, note: str | None = None) -> KeptRun:
-        """Compare what the charger shows with the card, and go on where they agree. Raises Unsafe with each cause."""
+        """Compare what the charger shows with the card, and go on where they agree. Raises Unsafe with each cause.
+
+        Gentler amps than those of the card are what it charges with then.
+        """
         with self._store.reading() as repository:
             run = repository.runs.get(key)
+        write: Callable[[Repository], None] | None = None
         if run.state is expected:
-            read_back(run.card, shown)
+            current_a = read_back(run.card, shown, asks_balance=run.card.cells > 1 and run.card.end_v is not None)
+            if current_a < run.current_a:
+                rate_c = run.rate_c * current_a / run.current_a
+
+                def write(repository: Repository) -> None:
+                    repository.runs.set_current(key, current_a, rate_c)
+
         figures = f"{shown.cells} cells, {shown.pack_v} V, {shown.current_a} A"
-        return self.act(key, Act.READ_BACK, expected, now, note=f"{figures}. {note}" if note else figures)
+        note = f"{figures}. {note}" if note else figures
+        return self.act(key, Act.READ_BACK, expected, now, note=note, write=write)
 
     def shown_by_charger(self, run: KeptRun) -> Shown | None:
         """What the charger's driver reads back; None without one, or while it is silent."""
@@ -281,8 +323,13 @@ class RunDesk:
         charge_mah: float | None,
         note: str | None = None,
         skipped: bool = False,
-    ) -> tuple[KeptRun, tuple[str, ...]]:
-        """Log the charge of each pack with what was read of it. Returns the run and packs that had been run too low."""
+        ended_warm: bool | None = None,
+    ) -> tuple[KeptRun, Logged]:
+        """Log the charge of each pack with what was read of it.
+
+        ended_warm : of packs that end by a drop in volts, whether they were warm then. Returns the run, and what is to
+        be known of its packs.
+        """
         look = self.look(key, now)
         put_in = [item.seen.charge_mah for item in look.seen if item.seen.charge_mah is not None]
         total_mah = charge_mah if charge_mah is not None else put_in[-1] if put_in else None
@@ -290,12 +337,13 @@ class RunDesk:
         members = [by_id[tag] for tag in look.run.packs if tag in by_id]
         shares = _shares(members, look.run, total_mah)
         low: list[str] = []
+        again: dict[str, int] = {}
 
         def write(repository: Repository) -> None:
             for pack in members:
                 read = packs.get(pack.id, After())
-                if read.cell_v:
-                    repository.add_reading(pack.id, Reading.of_cells(read.cell_v, now), AFTER, now)
+                if read.is_read:
+                    repository.add_reading(pack.id, read.reading(now), AFTER, now)
                 if read.resistance_mohm:
                     repository.save_pack(replace(pack, resistance_mohm=read.resistance_mohm), pack.id)
                 record = ChargeRecord(
@@ -303,16 +351,24 @@ class RunDesk:
                     before_v=look.run.before_v.get(pack.id, ()), after_v=read.cell_v,
                     resistance_mohm=read.resistance_mohm, note=note,
                 )  # fmt: skip
+                if not pack.chemistry.joins and not skipped:
+                    before = [item.record for item in repository.runs.charges(pack.id, count=MOST_AGAIN)]
+                    count = nickel_again(pack, replace(record, ended_warm=ended_warm), before)
+                    record = replace(record, ended_warm=ended_warm, again=count)
+                    repository.set_charged_full([pack.id], count == 0)
+                    again.update({pack.id: count} if count else {})
                 repository.log_charge(pack.id, key, "run", record)
                 low.extend([pack.id] if ran_low(pack, record) else [])
+            if total_mah is not None:
+                self._book(repository, look.run, total_mah, look.run.ended_at or now)
 
         run = self.act(key, Act.CHECK, expected, now, note=note, skipped=skipped, write=write)
-        return run, tuple(low)
+        return run, Logged(tuple(low), again)
 
     # ------------------------------------------------------------------ watching
 
     def observe(self, key: int, origin: str, seen: Observation, now: datetime) -> int:
-        """Keep a reading; its minute is that of the charge at `now`, unless a file says another. Raises KeyError."""
+        """Keep a reading; its minute is that of the charge at `now`, unless a file says another. Raises NotThere."""
         with self._store.writing(changes_session=False) as repository:
             run = repository.runs.get(key)
             minute = seen.at_min if origin == FILE else run.minute(now)
@@ -420,6 +476,8 @@ class RunDesk:
                 state = after(now_run.state, act)
                 values = {"state": state.value, "state_at": now, "ended_at": now}
                 if repository.runs.change(run.key, now_run.state, values):
+                    if act is Act.STOP:
+                        self._book(repository, now_run, put_in_mah(repository, now_run, now), now)
                     repository.runs.add_event(
                         KeptEvent(run.key, now, act.value, state, False, PERSON, f"incident: {kind}")
                     )
@@ -431,24 +489,6 @@ class RunDesk:
         return incident
 
 
-def _setup(session: Session, board: str | None, channel_id: str) -> Setup:
-    """Board, channel and feed of the kit. Raises KeyError for a channel that is not there."""
-    for charger, channel in session.kit.channels():
-        if channel.id == channel_id:
-            return Setup(find(session.kit.all_boards(), board or None), channel, feed_of(charger, session.kit))
-    raise KeyError(channel_id)
-
-
-def _unfit(members: Sequence[Pack], session: Session) -> list[Reason]:
-    found: list[Reason] = []
-    for pack in members:
-        verdict = judge_pack(pack, session.rules)
-        if not verdict.charges or verdict.full:
-            why = " ".join(sentence(item) for item in verdict.reasons[:1])
-            found.append(reason("pack_unfit", id=pack.id, why=why))
-    return found
-
-
 def _volts(pack: Pack) -> tuple[float, ...]:
     if pack.reading is None:
         return ()
@@ -457,7 +497,11 @@ def _volts(pack: Pack) -> tuple[float, ...]:
 
 def _as_it_went_on(pack: Pack, run: KeptRun) -> Pack:
     volts = run.before_v.get(pack.id, ())
-    return replace(pack, reading=Reading.of_cells(volts), charged_at=None) if volts else pack
+    if not volts:
+        return pack
+    if not pack.chemistry.joins:
+        return replace(pack, reading=Reading(round(sum(volts), 9)), charged_at=None)
+    return replace(pack, reading=Reading.of_cells(volts), charged_at=None)
 
 
 def _spread(members: Sequence[Pack]) -> float:
@@ -469,7 +513,8 @@ def _spread(members: Sequence[Pack]) -> float:
 
 def _settings(run: KeptRun) -> Settings:
     card = run.card
-    return Settings(card.cells, card.current_a, card.end_v, card.capacity_mah, card.timer_min)
+    end_v = card.end_v if card.end_v is not None else NICKEL_END_V
+    return Settings(card.cells, card.current_a, end_v, card.stop_mah or card.capacity_mah, card.timer_min)
 
 
 def _shares(members: Sequence[Pack], run: KeptRun, total_mah: float | None) -> dict[str, float]:

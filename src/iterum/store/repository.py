@@ -8,11 +8,14 @@ from typing import Any, TypeVar
 from sqlalchemy import Connection, Row, Table, delete, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
+from iterum.core.choice import Choice
 from iterum.core.health import ChargeRecord
 from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.ledger import Entry, EntryKind
 from iterum.core.packs import Condition, Pack, Reading
+from iterum.core.reasons import NotThere
 from iterum.core.run import LIVE
-from iterum.core.session import GroupChoice, Wish
+from iterum.core.session import Wish
 from iterum.store import tables
 from iterum.store.runs import RunRepository
 
@@ -120,24 +123,31 @@ class Repository:
         return tuple(_pack(row, latest.get(row.key)) for row in rows)
 
     def _pack_key(self, pack_id: str) -> int:
-        """The row of a pack. Raises KeyError when there is none."""
+        """The row of a pack. Raises NotThere when there is none."""
         key = self._connection.scalar(select(tables.packs.c.key).where(tables.packs.c.id == pack_id))
         if key is None:
-            raise KeyError(pack_id)
+            raise NotThere("pack", pack_id)
         return int(key)
 
     def save_pack(self, pack: Pack, known_as: str | None = None) -> None:
-        """Add a pack, or change the one `known_as` that tag. Its reading is not touched. Raises TagTaken, KeyError."""
+        """Add a pack, or change the one `known_as` that tag. Its reading is not touched. Raises TagTaken, NotThere."""
         values = _values(pack, tables.packs) | {
             "condition": pack.condition.value,
             "resistance_mohm": list(pack.resistance_mohm),
         }
-        del values["charged_at"]  # what happened to a pack is not changed with its label
+        for name in ("charged_at", "charged_full"):  # what happened to a pack is not changed with its label
+            del values[name]
         self._save(tables.packs, values, known_as)
 
     def on_charger(self, pack_ids: Sequence[str], at: datetime) -> None:
         """Note that packs are, or were just now, on a charger."""
         self._connection.execute(update(tables.packs).where(tables.packs.c.id.in_(pack_ids)).values(charged_at=at))
+        self.set_charged_full(pack_ids, False)
+
+    def set_charged_full(self, pack_ids: Sequence[str], full: bool) -> None:
+        """Note whether the last charge of packs ended as a full one does."""
+        table = tables.packs
+        self._connection.execute(update(table).where(table.c.id.in_(pack_ids)).values(charged_full=full))
 
     def _save(self, table: Table, values: Mapping[str, Any], known_as: str | None) -> int:
         try:
@@ -151,7 +161,7 @@ class Repository:
                 raise
             raise TagTaken(str(values["id"])) from error
         if row is None:
-            raise KeyError(known_as)
+            raise NotThere(table.name, known_as)
         return int(row.key)
 
     def _insert(self, table: Table, values: Mapping[str, Any]) -> int:
@@ -235,7 +245,7 @@ class Repository:
         return found
 
     def log_charge(self, pack_id: str, run_key: int | None, origin: str, record: ChargeRecord) -> int:
-        """Write one charge of one pack down, in use or retired. Returns its key. Raises KeyError."""
+        """Write one charge of one pack down, in use or retired. Returns its key. Raises NotThere."""
         return self.runs.log_charge(self._pack_key(pack_id), run_key, origin, record)
 
     # ------------------------------------------------------------------ kit
@@ -260,7 +270,7 @@ class Repository:
         return self._rows(select(table).where(rule).order_by(table.c.key))
 
     def save_kit_item(self, item: KitItem, known_as: str | None = None) -> None:
-        """Add a piece of kit, or change the one `known_as` that tag. Raises TagTaken, KeyError.
+        """Add a piece of kit, or change the one `known_as` that tag. Raises TagTaken, NotThere.
 
         Whoever was fed by it follows when its tag changes.
         """
@@ -276,6 +286,9 @@ class Repository:
         elif isinstance(item, (Supply, Source)) and known_as not in (None, item.id):
             for fed in (tables.supplies, tables.chargers):
                 self._connection.execute(update(fed).where(fed.c.fed_by == known_as).values(fed_by=item.id))
+            if isinstance(item, Source):
+                entries = tables.ledger
+                self._connection.execute(update(entries).where(entries.c.source == known_as).values(source=item.id))
 
     def _save_channels(self, charger_key: int, channels: Sequence[Channel]) -> None:
         """Put these channels on a charger; those it had before and has no more are kept as removed."""
@@ -299,24 +312,46 @@ class Repository:
         return tuple((row.charger_id, row.id) for row in rows)
 
     def put_channel_back(self, channel_id: str) -> None:
-        """Put a removed channel back on its charger. Raises KeyError."""
+        """Put a removed channel back on its charger. Raises NotThere."""
         table = tables.channels
         changed = self._connection.execute(
             update(table).where(table.c.id == channel_id).values(removed=False).returning(table.c.key)
         )
         if changed.first() is None:
-            raise KeyError(channel_id)
+            raise NotThere("channel", channel_id)
+
+    # ------------------------------------------------------------------ what sources still hold
+
+    def ledger(self, source_id: str | None = None) -> tuple[Entry, ...]:
+        """Entries of one source, or of all, in the order of time."""
+        table = tables.ledger
+        statement = select(table).order_by(table.c.at, table.c.key)
+        if source_id is not None:
+            statement = statement.where(table.c.source == source_id)
+        return tuple(
+            Entry(row.source, row.at, EntryKind(row.kind), row.wh, row.run_key, row.note, row.key)
+            for row in self._rows(statement)
+        )
+
+    def add_entry(self, entry: Entry) -> None:
+        """Write an entry down; one of the same charge is replaced."""
+        table = tables.ledger
+        if entry.run_key is not None:
+            same = (table.c.run_key == entry.run_key, table.c.kind == entry.kind.value)
+            self._connection.execute(delete(table).where(*same))
+        values = {name: value for name, value in vars(entry).items() if name != "key"}
+        self._connection.execute(insert(table).values({**values, "kind": entry.kind.value}))
 
     # ------------------------------------------------------------------ retiring, and back
 
     def retire(self, kind: type, item_id: str, at: datetime | None) -> None:
-        """Take a pack or a piece of kit out of use, or back into it (`at` None). Raises KeyError."""
+        """Take a pack or a piece of kit out of use, or back into it (`at` None). Raises NotThere."""
         table = tables.packs if kind is Pack else KIT_TABLES[kind]
         changed = self._connection.execute(
             update(table).where(table.c.id == item_id).values(retired_at=at).returning(table.c.key)
         )
         if changed.first() is None:
-            raise KeyError(item_id)
+            raise NotThere(table.name, item_id)
 
     # ------------------------------------------------------------------ rules, wishes, moves, the meeting
 
@@ -400,15 +435,15 @@ class Repository:
             statement = statement.where(tables.hand_moves.c.pack_key == self._pack_key(pack_id))
         self._connection.execute(statement)
 
-    def meeting(self) -> tuple[str | None, str | None, GroupChoice | None]:
+    def meeting(self) -> tuple[str | None, str | None, Choice | None]:
         """The meeting's name and note, and the group last chosen for a channel."""
         row = self._connection.execute(select(tables.meeting)).first()
         if row is None:
             return None, None, None
         choice = row.group_choice
-        return row.name, row.note, GroupChoice(**{**choice, "packs": tuple(choice["packs"])}) if choice else None
+        return row.name, row.note, Choice(**{**choice, "packs": tuple(choice["packs"])}) if choice else None
 
-    def set_meeting(self, name: str | None, note: str | None, choice: GroupChoice | None) -> None:
+    def set_meeting(self, name: str | None, note: str | None, choice: Choice | None) -> None:
         """Name the meeting and keep the group last chosen."""
         values = {
             "name": name,

@@ -7,16 +7,21 @@ from typing import Any
 
 from sqlalchemy import Connection, Row, func, insert, select, update
 
+from iterum.core.choice import Choice
+from iterum.core.dial import DialCard
 from iterum.core.health import ChargeRecord
+from iterum.core.reasons import NotThere
 from iterum.core.run import OPEN, State
-from iterum.core.sizing import DialCard
 from iterum.core.watching import Alarm, Expected, Finding, Observation
 from iterum.store import tables
 
 
 @dataclass(frozen=True)
 class KeptRun:
-    """One batch in hand, or over. before_v : rest volts of each pack's cells, by tag, as it went on."""
+    """One batch in hand, or over. before_v : rest volts of each pack's cells, by tag, as it went on.
+
+    choice : what was chosen, whole. source, source_part : what it is charged from, and the part of its Wh that arrives.
+    """
 
     key: int
     begun_at: datetime
@@ -36,6 +41,9 @@ class KeptRun:
     ended_at: datetime | None
     driven: bool
     heard_at: datetime | None
+    choice: Choice
+    source: str | None
+    source_part: float
 
     def over_by(self, moment: datetime) -> bool:
         """Whether its charge had ended, or it was given up, before a moment."""
@@ -139,15 +147,16 @@ class RunRepository:
     def add(self, values: Mapping[str, Any]) -> int:
         """Keep a new run; its card and volts as core objects. Returns its key."""
         row = {**values, "packs": list(values["packs"]), "card": asdict(values["card"]), "state": State.PLANNED.value}
+        row["choice"] = asdict(values["choice"])
         row["before_v"] = {tag: list(volts) for tag, volts in values["before_v"].items()}
         row["state_at"] = values["begun_at"]
         return int(self._connection.execute(insert(tables.runs).values(row).returning(tables.runs.c.key)).scalar_one())
 
     def get(self, key: int) -> KeptRun:
-        """A run. Raises KeyError."""
+        """A run. Raises NotThere."""
         row = self._connection.execute(select(tables.runs).where(tables.runs.c.key == key)).first()
         if row is None:
-            raise KeyError(key)
+            raise NotThere("batch", key)
         return _run(row)
 
     def in_states(self, states: Iterable[State]) -> tuple[KeptRun, ...]:
@@ -165,7 +174,9 @@ class RunRepository:
     def change(self, key: int, from_state: State, values: Mapping[str, Any]) -> bool:
         """Change a run that is still in `from_state`; False, and nothing is changed, where it is not."""
         table = tables.runs
-        plain = {name: asdict(value) if isinstance(value, Expected) else value for name, value in values.items()}
+        plain = {
+            name: asdict(value) if isinstance(value, (Expected, DialCard)) else value for name, value in values.items()
+        }
         changed = self._connection.execute(
             update(table)
             .where(table.c.key == key, table.c.state == from_state.value)
@@ -173,6 +184,11 @@ class RunRepository:
             .returning(table.c.key)
         )
         return changed.first() is not None
+
+    def set_current(self, key: int, current_a: float, rate_c: float) -> None:
+        """Note the amps that a run charges with, where they are others than those of its card."""
+        table = tables.runs
+        self._connection.execute(update(table).where(table.c.key == key).values(current_a=current_a, rate_c=rate_c))
 
     def heard(self, key: int, at: datetime) -> None:
         """Note that a run's charger was heard."""
@@ -206,6 +222,13 @@ class RunRepository:
         table = tables.observations
         rows = self._rows(select(table).where(table.c.run_key == run_key).order_by(table.c.at_min, table.c.key))
         return tuple(KeptObservation(row.key, row.run_key, row.at, row.origin, _observation(row)) for row in rows)
+
+    def last_charge_mah(self, run_key: int) -> float | None:
+        """The mAh that were read last; None where nobody read them."""
+        table = tables.observations
+        mine = (table.c.run_key == run_key, table.c.charge_mah.is_not(None))
+        found = select(table.c.charge_mah).where(*mine).order_by(table.c.at_min.desc(), table.c.key.desc()).limit(1)
+        return self._connection.scalar(found)
 
     def last_observation(self, run_key: int, origin: str) -> KeptObservation | None:
         """The latest reading of one origin."""
@@ -423,7 +446,7 @@ def _run(row: Row[Any]) -> KeptRun:
         channel=row.channel,
         current_a=row.current_a,
         rate_c=row.rate_c,
-        card=DialCard(**row.card),
+        card=_card(row.card),
         expected=expected,
         before_v={tag: tuple(volts) for tag, volts in row.before_v.items()},
         state=State(row.state),
@@ -433,7 +456,22 @@ def _run(row: Row[Any]) -> KeptRun:
         ended_at=row.ended_at,
         driven=row.driven,
         heard_at=row.heard_at,
+        choice=_choice(row),
+        source=row.source,
+        source_part=row.source_part or 1.0,
     )
+
+
+def _card(stored: Mapping[str, Any]) -> DialCard:
+    drop = stored.get("drop_mv")
+    return DialCard(**{**stored, "drop_mv": tuple(drop) if drop else None})
+
+
+def _choice(row: Row[Any]) -> Choice:
+    """The choice of a run; of one from before choices were kept, what its columns say."""
+    if row.choice is None:
+        return Choice(tuple(row.packs), row.board, row.channel, current_a=row.current_a)
+    return Choice(**{**row.choice, "packs": tuple(row.choice["packs"])})
 
 
 def _observation(row: Row[Any]) -> Observation:

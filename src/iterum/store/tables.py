@@ -15,6 +15,7 @@ from sqlalchemy import (
     MetaData,
     String,
     Table,
+    false,
 )
 from sqlalchemy.engine import Dialect
 from sqlalchemy.types import TypeDecorator
@@ -76,6 +77,8 @@ packs = Table(
     Column("timer_s", Integer),
     # When it was last on a charger: a reading from before says nothing any more.
     Column("charged_at", Moment),
+    Column("charged_full", Boolean, nullable=False, server_default=false()),
+    Column("cells_confirmed", Boolean, nullable=False, server_default=false()),
 )
 
 readings = Table(
@@ -101,6 +104,7 @@ boards = Table(
     Column("max_cells", Integer, nullable=False),
     _number("max_current_a"),
     _number("port_fuse_a"),
+    _number("fuse_a"),
     Column("lead_mohm", Float, nullable=False),
     Column("connector", String),
     Column("chains_to", String),
@@ -117,6 +121,7 @@ chargers = Table(
     _number("input_max_v"),
     _number("max_input_current_a"),
     Column("power_by_input_v", JSON, nullable=False),
+    _number("mains_power_w"),
 )
 
 channels = Table(
@@ -134,6 +139,7 @@ channels = Table(
     Column("min_cells", Integer, nullable=False),
     Column("max_cells", Integer, nullable=False),
     _number("discharge_power_w"),
+    _number("discharge_current_a"),
     Column("capacity_step_mah", Float, nullable=False),
     # A channel taken off its charger is kept, so that it can be put back.
     Column("removed", Boolean, nullable=False, default=False),
@@ -227,6 +233,10 @@ runs = Table(
     # Whether a charger with a driver carries it out, and when that was last heard.
     Column("driven", Boolean, nullable=False, default=False),
     Column("heard_at", Moment),
+    # The whole choice as it was made, and the source it is charged from with the part of its Wh that arrives.
+    Column("choice", JSON),
+    Column("source", String),
+    _number("source_part"),
 )
 
 run_events = Table(
@@ -301,6 +311,21 @@ charges = Table(
     Column("before_v", JSON, nullable=False),
     Column("after_v", JSON, nullable=False),
     Column("resistance_mohm", JSON, nullable=False),
+    Column("note", String),
+    # Nickel: whether it was warm at its end, and how often it was charged again because it was not full.
+    Column("ended_warm", Boolean),
+    Column("again", Integer),
+)
+
+ledger = Table(
+    "ledger",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("source", String, nullable=False, index=True),
+    Column("at", Moment, nullable=False),
+    Column("kind", String, nullable=False),
+    Column("wh", Float, nullable=False),
+    Column("run_key", ForeignKey("runs.key"), index=True),
     Column("note", String),
 )
 

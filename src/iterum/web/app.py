@@ -13,6 +13,7 @@ from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.cautions import cautions_at
+from iterum.core.reasons import NotThere
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.logbook import LogBook
@@ -157,8 +158,8 @@ def _add_errors(app: Flask) -> None:
         size_mb = MAX_REQUEST_BYTES // 1_000_000
         return _error_page(413, "Too large", f"A file may have {size_mb} MB at most. Export a smaller session.")
 
-    @app.errorhandler(KeyError)
-    def gone(_error: KeyError) -> tuple[str, int]:
+    @app.errorhandler(NotThere)
+    def gone(_error: NotThere) -> tuple[str, int]:
         return _error_page(
             404, "Not here any more", "What this page was about was renamed or retired. See Packs or Kit."
         )

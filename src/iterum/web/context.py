@@ -5,6 +5,7 @@ from typing import cast
 
 from flask import current_app
 
+from iterum.core.bench import Bench
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.logbook import LogBook
@@ -15,6 +16,11 @@ from iterum.services.running import RunDesk
 def desk() -> Desk:
     """The stored session of this application."""
     return cast(Desk, current_app.extensions["iterum"]["desk"])
+
+
+def bench() -> Bench:
+    """The bench as it is now."""
+    return desk().bench(now())
 
 
 def log_book() -> LogBook:

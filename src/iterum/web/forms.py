@@ -9,8 +9,12 @@ from typing import Any
 
 from iterum.exchange.faults import Fault, schema, structural_faults
 
-SKIPPED = frozenset({"channels", "cell_volts", "pack_volts", "measured_at", "temperature_c"})
-"""Fields of the file that have a place of their own: channels as lines below, volts on Measure."""
+SKIPPED = frozenset(
+    {"channels", "cell_volts", "pack_volts", "measured_at", "temperature_c", "charged_full", "taken_wh"}
+)
+"""Fields of the file that have a place of their own: channels as lines below, volts on Measure, what happened in the
+log and in the ledger."""
+YES_NO = (("", "no"), ("yes", "yes"))
 
 
 @dataclass(frozen=True)
@@ -37,6 +41,8 @@ def _kind(rules: Mapping[str, Any]) -> str:
     types = _types(rules)
     if "enum" in rules:
         return "enum"
+    if "boolean" in types:
+        return "boolean"
     return "text" if "string" in types else "list" if "array" in types else "number"
 
 
@@ -49,6 +55,8 @@ def as_text(value: Any) -> str:
     """A stored value as it stands in a field: lists with commas, pairs with a colon."""
     if value is None:
         return ""
+    if isinstance(value, bool):
+        return "yes" if value else ""
     if isinstance(value, (list, tuple)):
         return ", ".join(_pair_text(item) if isinstance(item, (list, tuple)) else as_text(item) for item in value)
     return f"{value:g}" if isinstance(value, float) else str(value)
@@ -76,6 +84,7 @@ def make_fields(
     found = []
     for name, rules in _fields_of(part):
         choices = options.get(name) or [(value, value) for value in rules.get("enum", ())]
+        choices = YES_NO if _kind(rules) == "boolean" else choices
         found.append(
             Field(
                 name=prefix + name,
@@ -120,6 +129,8 @@ def document_from(part: str, texts: Mapping[str, str]) -> dict[str, Any]:
             continue
         if kind == "number":
             found[name] = _number(text, "integer" in _types(rules))
+        elif kind == "boolean":
+            found[name] = text == "yes"
         elif kind == "list":
             found[name] = _list(text, rules["items"])
         else:

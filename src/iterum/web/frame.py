@@ -53,8 +53,8 @@ def steps_of(session: Session) -> list[Step]:
     """The five steps with what is left in each."""
     measured = sum(pack.reading is not None for pack in session.packs)
     count = len(session.packs)
-    matching = desk().matching()[0]
-    groups = len(matching.groups)
+    matching = desk().matching(now())[0]
+    groups = sum(item.offered for item in desk().placed(now()))
     full = sum(verdict.full for verdict in matching.verdicts)
     ready = _counted(groups, "group")
     cards = _counted(groups, "card")
@@ -91,11 +91,11 @@ def _step(number: int, name: str, below: str, room: str, done: bool = False) -> 
 
 def frame() -> dict[str, Any]:
     """What base.html shows on every page, errors included."""
-    session = desk().session()
+    session = desk().session(now())
     open_runs = runs().open()
     finite = [source for source in session.kit.sources if source.usable_wh is not None]
-    usable_wh = sum(source.usable_wh or 0.0 for source in finite)
-    whole_wh = sum(source.energy_wh or 0.0 for source in finite)
+    left_wh = sum(max((item.usable_wh or 0.0) - session.bench.reserved_wh(item.id), 0.0) for item in finite)
+    whole_wh = sum((source.energy_wh or 0.0) * source.usable_fraction for source in finite)
     ahead = [heat for heat in desk().heats() if heat.at > now()]
     room = (request.blueprint or "") if request else ""
     return {
@@ -108,8 +108,8 @@ def frame() -> dict[str, Any]:
         "alarms_on": any(run.state in LIVE for run in open_runs),
         "open_runs": open_runs,
         "troubles_offline": TROUBLES,
-        "bank_wh": usable_wh if finite else None,
-        "bank_part": usable_wh / whole_wh if whole_wh else 0.0,
+        "bank_wh": left_wh if finite else None,
+        "bank_part": left_wh / whole_wh if whole_wh else 0.0,
         "bank_names": ", ".join(source.name or source.id for source in finite),
         "next_heat": ahead[0] if ahead else None,
         "next_heat_min": ceil((ahead[0].at - now()) / timedelta(minutes=1)) if ahead else None,

@@ -59,6 +59,11 @@ def charge_range(soc: Any) -> str:
     return f"{text} (estimate)" if soc.estimate else text
 
 
+def thousands(value: float) -> str:
+    """A whole figure with its thousands set apart by a thin space."""
+    return f"{value:,.0f}".replace(",", "\u2009")
+
+
 def said(code: str) -> str:
     """The sentence of a reason that has no numbers."""
     return sentence(Reason(code))
@@ -94,6 +99,7 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "verdict_mark": verdict_mark,
     "charge_range": charge_range,
     "plain": plain,
+    "thousands": thousands,
     "minutes": minutes,
     "sentence": sentence,
     "about": about,

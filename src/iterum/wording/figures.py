@@ -30,3 +30,10 @@ def plain(value: float) -> str:
 def minutes(value: float) -> str:
     """Minutes, whole, rounded up."""
     return f"{math.ceil(round(value, 6))} min"
+
+
+def apart(value: float, limit: float, digits: int = 2) -> tuple[str, str]:
+    """A figure and its limit, with as many digits more as it takes to tell one from the other."""
+    while digits < 6 and f"{value:.{digits}f}" == f"{limit:.{digits}f}" and abs(value - limit) > 1e-9:
+        digits += 1
+    return f"{value:.{digits}f}", f"{limit:.{digits}f}"

@@ -21,8 +21,8 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     # states
     "act_not_now": '"{act}" cannot be done now: the batch is {state}.',
     "act_not_skipped": '"{act}" cannot be skipped.',
-    "channel_busy": "{channel} still holds {packs}. Take that batch off first.",
-    "board_busy": "{board} still holds {packs}. Take that batch off first.",
+    "channel_busy": lambda n: f"{n['channel']} still holds {', '.join(n['packs'])}. Take that batch off first.",
+    "board_busy": lambda n: f"{n['board']} still holds {', '.join(n['packs'])}. Take that batch off first.",
     "pack_busy": "{id} is in another batch that is not over.",
     "run_amps_over": "{current_a:.1f} A are more than the {limit_a:.1f} A that the chain allows now.",
     "pack_unfit": "{id} may not be charged: {why}",

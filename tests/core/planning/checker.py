@@ -7,12 +7,10 @@ from collections import Counter
 from dataclasses import replace
 from itertools import pairwise
 
-from iterum.core.charging import charge
+from iterum.core.charging import charge_packs
 from iterum.core.chemistry import CHEMISTRIES
-from iterum.core.feed import feed_of
-from iterum.core.joining import join_reasons, plug_by_plug
+from iterum.core.joining import joining
 from iterum.core.packs import Reading, judge_pack
-from iterum.core.sizing import Setup
 from iterum.exchange.session import from_document
 
 EPS = 1e-4
@@ -66,7 +64,7 @@ def _on_the_way(document, done, plan):
         ]
         yield from _group(members, batch, board, rules)
         yield from _amps(members, batch, *kit[batch["channel"]], board, document)
-        yield from _minutes(session, batch)
+        yield from _minutes(session, batch, any(heat["fly_min"] for heat in plan["wanted"]))
         if any(
             heat["fly_min"]
             and heat["at_min"] + EPS < batch["lead_min"]
@@ -100,7 +98,7 @@ def _violations(document, plan):
         ]
         yield from _group(members, batch, boards.get(batch["board"]), document.get("rules", {}))
         yield from _amps(members, batch, *chargers[batch["channel"]], boards.get(batch["board"]), document)
-        yield from _minutes(session, batch)
+        yield from _minutes(session, batch, any(heat["fly_min"] for heat in plan["wanted"]))
     yield from _overlaps(plan["batches"], document.get("rules", {}).get("setup_min", 3))
     yield from _power_and_energy(plan, document, chargers, {source["id"] for source in document.get("sources", ())})
     if plan["bound_min"] > plan["makespan_min"] + EPS:
@@ -112,7 +110,7 @@ def _violations(document, plan):
         yield from _day(document, plan)
         return
     for wish in plan["wanted"]:
-        full = [b["end_min"] for b in plan["batches"] if b["class"] == wish["class"] for _ in b["packs"]]
+        full = [b["full_min"] for b in plan["batches"] if b["class"] == wish["class"] for _ in b["packs"]]
         full += [
             0.0 for left in plan["left_out"] if left["code"] == "full" and _family(packs[left["id"]]) == wish["class"]
         ]
@@ -125,7 +123,14 @@ def _as_it_comes(pack, number, document):
     if number == 1:
         return pack
     volts = round(CHEMISTRIES[pack["chemistry"]].table.rest_v(0.2), 3)
-    return {**pack, "cell_volts": [volts] * pack["cells"]}
+    return {**pack, "cell_volts": _apart_as_before(pack.get("cell_volts"), volts, pack["cells"])}
+
+
+def _apart_as_before(was, volts, cells):
+    """Cells that were over 0.10 V apart are so again; others are taken to be alike."""
+    if not was or max(was) - min(was) <= 0.10 + 1e-9:
+        return [volts] * cells
+    return [round(volts + one - sum(was) / cells, 3) for one in was]
 
 
 def _day(document, plan):
@@ -153,7 +158,7 @@ def _day(document, plan):
             if before and charge and charge["start_min"] < before[-1] - EPS:
                 yield f"{tag} is charged before it is back and has rested"
             if charge or (tag in full and not before):
-                ready.append(charge["end_min"] if charge else 0.0)
+                ready.append(charge["full_min"] if charge else 0.0)
             if heat["fly_min"]:
                 gone = max(heat["at_min"], ready[-1] if ready and charge else 0.0)
                 flights.setdefault(tag, []).append(gone + heat["fly_min"] + 15)
@@ -232,27 +237,30 @@ def _amps(members, batch, charger, channel, board, document):
 
 def _flown(pack):
     volts = round(pack.chemistry.table.rest_v(0.2), 3)
-    return replace(pack, reading=Reading.of_cells((volts,) * pack.cells))
+    was = pack.reading.cell_v if pack.reading else None
+    return replace(pack, reading=Reading.of_cells(tuple(_apart_as_before(was, volts, pack.cells))))
 
 
-def _minutes(session, batch):
+def _minutes(session, batch, for_heats):
     packs = [
         next(pack if number == 1 else _flown(pack) for pack in session.packs if pack.id == tag)
         for tag, number in zip(batch["packs"], batch["rounds"], strict=True)
     ]
-    board = next((item for item in session.kit.boards if item.id == batch["board"]), None)
-    charger, channel = next(pair for pair in session.kit.channels() if pair[1].id == batch["channel"])
-    where = Setup(board, channel, feed_of(charger, session.kit))
+    where = replace(session.bench, running=()).setup(batch["board"], batch["channel"])
     if where.feed.input_fault():
         yield "the charger's input volts are wrong"
-    if len(packs) > 1 and join_reasons(plug_by_plug(packs), session.rules):
+    verdict = joining(packs, session.rules, where.lead_mohm, batch["rate_c"]) if len(packs) > 1 else None
+    if verdict and not verdict.passes:
         yield "joining breaks its rule"
-    if packs[0].chemistry.table is None:
-        return
-    full = charge(packs, where, session.rules, batch["current_a"], settle_first=True)
-    given = batch["end_min"] - batch["start_min"] - session.rules.setup_min
-    if given < full.minutes + full.balance_min - 0.01:
-        yield f"{batch['packs']} are not full by then: {given} of {full.minutes + full.balance_min} min"
+    wait_min = verdict.wait_min if verdict else 0.0
+    if batch["lead_min"] < batch["start_min"] + session.rules.setup_min + wait_min - 0.01:
+        yield f"{batch['packs']} charge before they have evened out for {wait_min} min"
+    full = charge_packs(packs, where, session.rules, batch["current_a"], wait_min)
+    given, whole = batch["full_min"] - batch["lead_min"], batch["end_min"] - batch["lead_min"]
+    if given < full.minutes - 0.01:
+        yield f"{batch['packs']} are not full by then: {given} of {full.minutes} min"
+    if whole < given - 0.01 or (not for_heats and whole < given + full.balance_min - 0.01):
+        yield f"{batch['packs']} are not balanced by then"
 
 
 def _overlaps(batches, setup_min):
@@ -289,7 +297,7 @@ def _power_and_energy(plan, document, chargers, asked):  # noqa: C901 (one figur
         supply = supplies.get(charger.get("fed_by"))
         source = sources.get(supply.get("fed_by") if supply else charger.get("fed_by"))
         at_source = at_charger / (supply.get("efficiency", 0.88) if supply else 1)
-        window = batch["start_min"] + setup_min, batch["end_min"]
+        window = batch["lead_min"], batch["end_min"]
         loads.append((*window, ("charger", charger["id"]), at_packs, charger.get("total_power_w", 1e9)))
         if supply:
             loads.append((*window, ("supply", supply["id"]), at_charger, supply["max_power_w"]))

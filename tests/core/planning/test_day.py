@@ -121,13 +121,13 @@ def test_quiet_hours_are_kept_and_told():
 
 
 def test_chained_boards_take_more_packs_within_what_the_first_carries_and_both_are_taken():
-    two = (Board("A", 4, max_current_a=30, port_fuse_a=10), Board("B", 3, max_current_a=20, chains_to="A"))
+    two = (Board("A", 5, max_current_a=30, port_fuse_a=10), Board("B", 3, max_current_a=20, chains_to="A"))
     one = (replace(BENCH.chargers[0], channels=BENCH.chargers[0].channels[:1]),)
     session = day(packs=7, kit=Kit(two, one))
     found = planned(session, chunks=10)
-    long = [batch for batch in found.batches if len(batch.packs) > 4]
+    long = [batch for batch in found.batches if len(batch.packs) > 5]
     assert [batch.board for batch in long] == ["A + B"]
-    assert long[0].current_a <= 10  # all of the second board's amps pass one fuse of the first
+    assert long[0].current_a * 3 / 7 <= 10  # the second board's three packs pass one fuse of the first
     boards = sorted((b.start_min, b.end_min, part) for b in found.batches if b.board for part in b.board.split(" + "))
     for name in ("A", "B"):
         mine = [item for item in boards if item[2] == name]

@@ -10,11 +10,11 @@ from typing import Any
 from ortools.linear_solver.python import model_builder
 
 from iterum.core.circuit import soc_from_rest
+from iterum.core.limits import limits_of, setup_faults
 from iterum.core.matching import measure_window
 from iterum.core.packs import Pack
 from iterum.core.planning.problem import Problem
 from iterum.core.quantities import at_most
-from iterum.core.sizing import limits_of, setup_faults
 
 SPARED = 0.02
 """The part of its capacity that a pack may lack when its amps have fallen to a tenth: the table's last step at most."""
@@ -33,7 +33,7 @@ def _rates_c(problem: Problem, index: int) -> float:
     wish_c = problem.rules.wanted_rate_c(pack.chemistry)
     # A channel's smallest current may pass the wish, so the label alone binds then.
     floor_a = max(machine.channel.min_current_a for machine in problem.machines)
-    return min(pack.charge_c, max(wish_c, floor_a / pack.capacity_ah))
+    return min(pack.max_charge_a / pack.capacity_ah, max(wish_c, floor_a / pack.capacity_ah))
 
 
 def _missing(problem: Problem, index: int) -> float:
@@ -72,6 +72,11 @@ def _floor_minutes(problem: Problem, index: int) -> float:
     return max(by_rate, by_amps, 0.0)
 
 
+def _balance_min(problem: Problem, members: tuple[int, ...]) -> float:
+    """Minutes of balancing that no plan can leave out: none where packs may be taken off for a heat."""
+    return 0.0 if problem.rounds else problem.balance_of(members)
+
+
 def _easiest(problem: Problem, family: str, count: int) -> list[int]:
     """The packs of a family that are left when the neediest may stay away."""
     members = sorted(problem.families[family], key=lambda index: _floor_minutes(problem, index))
@@ -83,7 +88,7 @@ def _neediest_pack(problem: Problem, needed: Mapping[str, int]) -> float:
     found = 0.0
     for family, count in needed.items():
         for index in _easiest(problem, family, count):
-            minutes = _floor_minutes(problem, index) + problem.balance_of((index,))
+            minutes = _floor_minutes(problem, index) + _balance_min(problem, (index,))
             found = max(found, problem.release_min((index,)) + problem.rules.setup_min + minutes)
     return found
 
@@ -197,7 +202,7 @@ def _lead(
     lacking = {index: _missing(problem, index) - SPARED for index in parts}
     least, fastest_c = min(lacking.values()), max(_rates_c(problem, index) for index in parts)
     most_ah = sum(sorted(capacity_ah.values(), reverse=True)[:ports])
-    fixed_min = problem.rules.setup_min + problem.balance_of(members)
+    fixed_min = problem.rules.setup_min + _balance_min(problem, members)
     over = sum((lacking[index] - least) * capacity_ah[index] * part for index, part in parts.items())
     charge_ah = sum(lacking[index] * capacity_ah[index] * part for index, part in parts.items())
     minutes = model.new_num_var(0.0, inf, "minutes")
@@ -222,7 +227,9 @@ def _places(problem: Problem, members: tuple[int, ...]) -> list[tuple[int, int, 
         if not setup_faults([pack], problem.setup(machine, -1)):
             found.append((machine, -1, 1))
             found += [
-                (machine, index, board.ports) for index, board in enumerate(problem.boards) if board.takes(pack.cells)
+                (machine, index, board.ports)
+                for index, board in enumerate(problem.boards)
+                if board.takes(pack.cells) and board.fewest <= len(members)
             ]
     return found
 
@@ -235,7 +242,7 @@ def _part_min(
     By the rate of the family or by the amps of the channel and board: whichever is longer for the family as a whole,
     the same for all its packs, so that parts add up to no more than any batch takes.
     """
-    fixed_min = problem.rules.setup_min + problem.balance_of(members)
+    fixed_min = problem.rules.setup_min + _balance_min(problem, members)
     most_a = _most_current_a(problem, members[0], machine, board)
     fastest_c = max(_rates_c(problem, item) for item in members)
     largest_ah = max(problem.packs[item].capacity_ah for item in members)
@@ -279,5 +286,7 @@ def _within(problem: Problem, low: Pack, high: Pack) -> bool:
 def _most_current_a(problem: Problem, index: int, machine: int, board: int) -> float:
     """The most amps that a channel and board give this family, its packs' own limits left aside."""
     limits = limits_of([problem.packs[index]], problem.setup(machine, board), problem.rules)
-    aside = ("wanted_rate", "pack_charge_c", "port_fuse")
+    aside = {"wanted_rate", "pack_charge_c", "weak_pack", "port_fuse", "adapter_current"}
+    if board >= 0 and problem.boards[board].parts:  # what passes the hung board depends on which packs are there
+        aside |= {"board_current", "board_fuse"}
     return min((item.current_a for item in limits if item.name not in aside), default=inf)

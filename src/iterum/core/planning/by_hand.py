@@ -3,12 +3,12 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from iterum.core.limits import current_to_dial, setup_faults
 from iterum.core.planning.history import Past, problem_as_it_is
 from iterum.core.planning.problem import RATE_PARTS, Costs, PlannedBatch, Problem
-from iterum.core.planning.schedule import EPS, Bench, free_from, power_free_from
+from iterum.core.planning.schedule import EPS, Occupancy, free_from, power_free_from
 from iterum.core.reasons import Reason, Unsafe, reason
 from iterum.core.session import Session
-from iterum.core.sizing import current_to_dial, setup_faults
 
 
 @dataclass(frozen=True)
@@ -51,11 +51,11 @@ def move(
     board = next((at for at, item in enumerate(problem.boards) if item.id == batch.board), -1)
     costs = _costs(problem, members, machine, board, batch)
     place = _Place(members, machine, board, start_min, costs)
-    broken = _broken(problem, Bench(problem), place, others)
+    broken = _broken(problem, Occupancy(problem), place, others)
     if broken:
         raise Unsafe(tuple(broken))
     feed = problem.machines[machine].feed
-    lead_min = start_min + problem.rules.setup_min
+    lead_min = start_min + problem.rules.setup_min + costs.wait_min
     return replace(
         batch,
         channel=channel,
@@ -64,6 +64,7 @@ def move(
         rate_c=costs.rate_c,
         start_min=start_min,
         lead_min=lead_min,
+        full_min=lead_min + costs.full_min,
         end_min=lead_min + costs.minutes,
         power_w=costs.power_w,
         energy_in_wh=costs.energy_wh / feed.efficiency_from_source,
@@ -93,7 +94,7 @@ def _costs(problem: Problem, members: tuple[int, ...], machine: int, board: int,
     return costs
 
 
-def in_the_way(bench: Bench, batch: PlannedBatch) -> list[Reason]:
+def in_the_way(bench: Occupancy, batch: PlannedBatch) -> list[Reason]:
     """What else is booked, or not allowed, where and when a planned batch is to be; its packs aside.
 
     Its channel and board must be in the kit.
@@ -103,22 +104,25 @@ def in_the_way(bench: Bench, batch: PlannedBatch) -> list[Reason]:
     assert machine is not None  # as asked for above
     assert board is not None
     energy_wh = batch.energy_in_wh * machine.feed.efficiency_from_source
-    costs = Costs(batch.current_a, batch.rate_c, batch.end_min - batch.lead_min, batch.power_w, energy_wh)
+    wait_min = max(batch.lead_min - batch.start_min - problem.rules.setup_min, 0.0)
+    full_min, minutes = batch.full_min - batch.lead_min, batch.end_min - batch.lead_min
+    costs = Costs(batch.current_a, batch.rate_c, wait_min, full_min, minutes, batch.power_w, energy_wh)
     return _taken(bench, _Place((), machine.index, board, batch.start_min, costs))
 
 
-def _broken(problem: Problem, bench: Bench, place: _Place, others: Sequence[PlannedBatch]) -> list[Reason]:
+def _broken(problem: Problem, bench: Occupancy, place: _Place, others: Sequence[PlannedBatch]) -> list[Reason]:
     """Everything that does not allow the batch there and then."""
     back_min = max(problem.release_min(place.members), _back_min(problem, place.members, others))
     late = [reason("move_not_back", back_min=back_min)] if back_min > place.start_min + EPS else []
     return [*_taken(bench, place), *late]
 
 
-def _taken(bench: Bench, place: _Place) -> list[Reason]:
+def _taken(bench: Occupancy, place: _Place) -> list[Reason]:
     """Whatever is taken of channel, boards, hands, watts and watt-hours."""
     problem = bench.problem
     start_min, machine = place.start_min, problem.machines[place.machine]
-    whole_min = problem.rules.setup_min + place.costs.minutes
+    hands_min = problem.rules.setup_min + place.costs.wait_min
+    whole_min = hands_min + place.costs.minutes
     found: list[Reason] = []
     free_min = free_from(bench.channels[place.machine], start_min, whole_min)
     if free_min > start_min + EPS:
@@ -127,10 +131,10 @@ def _taken(bench: Bench, place: _Place) -> list[Reason]:
         free_min = free_from(bench.boards[part], start_min, whole_min)
         if free_min > start_min + EPS:
             found.append(reason("move_board", board=problem.boards[part].id, free_min=free_min))
-    free_min = free_from(bench.person, start_min, problem.rules.setup_min)
+    free_min = free_from(bench.person, start_min, hands_min)
     if free_min > start_min + EPS:
         found.append(reason("move_hands", free_min=free_min))
-    lead_min = start_min + problem.rules.setup_min
+    lead_min = start_min + hands_min
     for name, factor in machine.uses:
         watts, limit_w = place.costs.power_w * factor, problem.limits_w[name]
         free_min = power_free_from(bench.drawn[name], lead_min, place.costs.minutes, watts, limit_w)
@@ -139,7 +143,7 @@ def _taken(bench: Bench, place: _Place) -> list[Reason]:
     return found + _energy(bench, place, machine.source_id, machine.feed.efficiency_from_source)
 
 
-def _energy(bench: Bench, place: _Place, source: str | None, efficiency: float) -> list[Reason]:
+def _energy(bench: Occupancy, place: _Place, source: str | None, efficiency: float) -> list[Reason]:
     """Watt-hours of the source it would be charged from."""
     if source not in bench.usable_wh:
         return []
@@ -149,7 +153,7 @@ def _energy(bench: Bench, place: _Place, source: str | None, efficiency: float) 
 
 def _back_min(problem: Problem, members: Sequence[int], others: Sequence[PlannedBatch]) -> float:
     """When packs that come round again are back, by the batches before."""
-    ends = {tag: batch.end_min for batch in others for tag in batch.packs}
+    ends = {tag: batch.full_min for batch in others for tag in batch.packs}
     back = [
         ends.get(problem.packs[before].id, 0.0) + problem.rounds[index].away_min
         for index in members

@@ -47,7 +47,6 @@ class _Model:
         self.problem, self.candidates = problem, candidates
         self.model = cp_model.CpModel()
         self.horizon = floor(hint_min * TICKS) + 1
-        self.setup = floor(problem.rules.setup_min * TICKS)
         self.makespan = self.model.new_int_var(0, self.horizon, "makespan")
         self.taken: list[cp_model.IntVar] = []
         self.starts: list[cp_model.IntVar] = []
@@ -62,17 +61,18 @@ class _Model:
     def _add(self, number: int, gene: Gene, board: int, costs: Costs) -> None:
         """One candidate with its intervals, none of which counts unless it is taken."""
         model, machine = self.model, self.problem.machines[gene.machine]
-        length = self.setup + floor(costs.minutes * TICKS)
+        hands_ticks = floor((self.problem.rules.setup_min + costs.wait_min) * TICKS)
+        length = hands_ticks + floor(costs.minutes * TICKS)
         start, taken = model.new_int_var(0, self.horizon, f"start{number}"), model.new_bool_var(f"taken{number}")
         whole = model.new_optional_fixed_size_interval_var(start, length, taken, f"whole{number}")
         self.alone.setdefault(("channel", gene.machine), []).append(whole)
         for part in self.problem.board_parts[board] if board >= 0 else ():
             self.alone.setdefault(("board", part), []).append(whole)
-        if self.setup:
-            hands = model.new_optional_fixed_size_interval_var(start, self.setup, taken, f"hands{number}")
+        if hands_ticks:
+            hands = model.new_optional_fixed_size_interval_var(start, hands_ticks, taken, f"hands{number}")
             self.alone.setdefault(("person", 0), []).append(hands)
         draws = model.new_optional_fixed_size_interval_var(
-            start + self.setup, length - self.setup, taken, f"draws{number}"
+            start + hands_ticks, length - hands_ticks, taken, f"draws{number}"
         )
         for name, factor in machine.uses:
             self.drawn.setdefault(name, []).append((draws, floor(costs.power_w * factor * 100)))
@@ -103,7 +103,7 @@ class _Model:
 def _is_small(problem: Problem, needed: Mapping[str, int]) -> bool:
     """Whether every pack is to be charged, and there are few."""
     whole = all(needed[family] == len(members) for family, members in problem.families.items())
-    free = not problem.wanted and not problem.fixed and not any(item.quiet_hours for item in problem.kit.sources)
+    free = not problem.wanted and not problem.taken and not any(item.quiet_hours for item in problem.kit.sources)
     return whole and free and len(problem.packs) <= MOST_PACKS
 
 

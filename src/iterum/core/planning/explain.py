@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from math import ceil
 
-from iterum.core.kit import CHAIN, Kit
+from iterum.core.kit import Kit
 from iterum.core.matching import obstacles
 from iterum.core.planning.plan import Plan
 from iterum.core.planning.problem import PlannedBatch, Problem
@@ -53,7 +53,7 @@ def _waits_for(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
         if abs(other.end_min - batch.start_min) < _EPS and other.channel == batch.channel:
             return reason("waits_channel", channel=batch.channel, until_min=other.end_min)
     for other in before:
-        if _same_board(batch.board, other.board) and abs(other.end_min - batch.start_min) < _EPS:
+        if _same_board(problem, batch.board, other.board) and abs(other.end_min - batch.start_min) < _EPS:
             return reason("waits_board", board=batch.board, until_min=other.end_min)
     outside = _waits_outside(problem, batch)
     if outside is not None:
@@ -81,9 +81,10 @@ def _waits_outside(problem: Problem, batch: PlannedBatch) -> Reason | None:
     return None
 
 
-def _same_board(one: str | None, other: str | None) -> bool:
+def _same_board(problem: Problem, one: str | None, other: str | None) -> bool:
     """Whether two batches need a board in common, chained ones counted by their parts."""
-    return bool(one and other and set(one.split(CHAIN)) & set(other.split(CHAIN)))
+    mine, theirs = problem.kit.board(one), problem.kit.board(other)
+    return bool(mine and theirs and set(mine.part_ids) & set(theirs.part_ids))
 
 
 def _shared(problem: Problem, batch: PlannedBatch, other: PlannedBatch) -> str:

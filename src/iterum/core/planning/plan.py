@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from iterum.core.kit import Kit
-from iterum.core.matching import plug_in_order, unfit
+from iterum.core.matching import unfit
 from iterum.core.packs import Pack
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
@@ -37,7 +37,7 @@ class NotPlanned:
 
 @dataclass(frozen=True)
 class WishOutcome:
-    """What became of a wish: how many are full by then, and when the last of them is full (None if never).
+    """What became of a wish: how many are full by then (not yet balanced), and when the last of them is (None: never).
 
     packs : tags of those that are to fly in a heat; empty where any will do.
     """
@@ -51,7 +51,7 @@ class WishOutcome:
 
 @dataclass(frozen=True)
 class SourceUse:
-    """What a plan takes from one source. usable_wh None for one without end."""
+    """What a plan takes from one source. usable_wh : what is left in it; None where no budget is known."""
 
     id: str
     used_wh: float
@@ -145,7 +145,7 @@ class Planner:
         """The best plan so far, its minutes by the full model, gentler where that costs no time."""
         genes, schedule, score = self._settled()
         batches = tuple(self._batch(item) for item in sorted(schedule.placed, key=lambda item: item.start_min))
-        every = (*self.problem.fixed, *batches)
+        every = (*self.problem.taken, *batches)
         return Plan(
             batches=batches,
             left_out=self._left_out(schedule),
@@ -207,7 +207,7 @@ class Planner:
         packs = [self.problem.packs[index] for index in item.gene.members]
         machine = self.problem.machines[item.gene.machine]
         return PlannedBatch(
-            packs=plug_in_order(packs) if len(packs) > 1 else (packs[0].id,),
+            packs=self.problem.plug_order(item.gene.members),
             family=packs[0].family,
             board=self.problem.boards[item.board].id if item.board >= 0 else None,
             channel=machine.channel.id,
@@ -216,6 +216,7 @@ class Planner:
             rate_c=item.costs.rate_c,
             start_min=item.start_min,
             lead_min=item.lead_min,
+            full_min=item.full_min,
             end_min=item.end_min,
             power_w=item.costs.power_w,
             energy_in_wh=item.costs.energy_wh / machine.feed.efficiency_from_source,
@@ -298,16 +299,16 @@ def outcomes(problem: Problem, batches: Sequence[PlannedBatch], wanted: Sequence
 
 def _ready_for(problem: Problem, batches: Sequence[PlannedBatch], wish: Wish) -> list[float]:
     """When the packs of a wish are full, rising."""
-    ends = {tag: batch.end_min for batch in batches for tag in batch.packs}
+    full_at = {tag: batch.full_min for batch in batches for tag in batch.packs}
     if problem.day is not None:
         seats = [seat for seat in problem.day.seats if seat.heat == wish and seat.pack_id is not None]
-        ready = [ends.get(seat.pack_id or "", seat.ready_min) for seat in seats]
-        return sorted(end_min for end_min in ready if end_min is not None)
+        ready = [full_at.get(seat.pack_id or "", seat.ready_min) for seat in seats]
+        return sorted(full_min for full_min in ready if full_min is not None)
     full = [
         0.0 for verdict in problem.verdicts
-        if verdict.full and verdict.charges and verdict.pack.family == wish.family and verdict.pack.id not in ends
+        if verdict.full and verdict.charges and verdict.pack.family == wish.family and verdict.pack.id not in full_at
     ]  # fmt: skip
-    return sorted([*full, *(batch.end_min for batch in batches if batch.family == wish.family for _ in batch.packs)])
+    return sorted([*full, *(batch.full_min for batch in batches if batch.family == wish.family for _ in batch.packs)])
 
 
 def source_uses(kit: Kit, batches: Sequence[PlannedBatch]) -> tuple[SourceUse, ...]:

@@ -9,29 +9,24 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, time, timedelta
 from functools import cached_property
-from math import ceil, inf
+from math import inf
 
-from iterum.core.charging import charge, lead_of
-from iterum.core.circuit import soc_from_rest
-from iterum.core.feed import Feed, feed_of
-from iterum.core.joining import join_reasons, plug_by_plug
-from iterum.core.kit import CHAIN, DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
-from iterum.core.matching import group_size_limit, in_plug_order, obstacles
+from iterum.core.bench import Bench, Running
+from iterum.core.charging import charge_packs
+from iterum.core.dial import balance_allowance_min, minutes_at
+from iterum.core.estimate import energy_to_wh
+from iterum.core.feed import Feed
+from iterum.core.joining import passing_order
+from iterum.core.kit import DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
+from iterum.core.limits import Setup, current_to_dial, least_power_w, setup_faults, slower_current, total_ah
+from iterum.core.matching import group_size_limit, obstacles
 from iterum.core.packs import Pack, PackVerdict, judge_pack
 from iterum.core.planning.rounds import Round, Rounds, Waiting, plan_rounds, tag_of
 from iterum.core.reasons import Unsafe
 from iterum.core.resistance import resistance_of
-from iterum.core.rules import Balance, HouseRules
+from iterum.core.rules import HouseRules
 from iterum.core.session import Session, Wish
-from iterum.core.sizing import (
-    BALANCE_ALLOWANCE_MIN,
-    Setup,
-    current_to_dial,
-    minutes_at,
-    power_limits_w,
-    setup_faults,
-    slower_current,
-)
+from iterum.core.waiting import wait_before_charge_min
 
 RATE_PARTS = (1.0, 0.75, 0.5)
 """Parts of the amps that sizing allows, at which a batch may be charged: the fastest starves others of watts."""
@@ -56,12 +51,14 @@ class Machine:
 class Costs:
     """What one set of packs costs on one board and channel at one rate.
 
-    minutes : from the start of charging until full, balancing allowance included. power_w : the most at the packs.
-    energy_wh : into the packs.
+    wait_min : evening out before charging. full_min : from the start of charging until full; minutes : the balancing
+    allowance included. power_w : the most at the packs. energy_wh : into the packs.
     """
 
     current_a: float
     rate_c: float
+    wait_min: float
+    full_min: float
     minutes: float
     power_w: float
     energy_wh: float
@@ -71,8 +68,9 @@ class Costs:
 class PlannedBatch:
     """One batch of a plan. `packs` in the order to plug them in; times in minutes from now.
 
-    start_min : the person begins to set it up. lead_min : charging begins. end_min : its packs are full, balancing
-    included. power_w : the most at the packs. energy_in_wh, power_in_w : at the source.
+    start_min : the person begins to set it up. lead_min : charging begins, the packs having evened out. full_min : the
+    amps have fallen to a tenth. end_min : balanced as well, or taken off for a heat. power_w : the most at the packs.
+    energy_in_wh, power_in_w : at the source.
     """
 
     packs: tuple[str, ...]
@@ -84,12 +82,53 @@ class PlannedBatch:
     rate_c: float
     start_min: float
     lead_min: float
+    full_min: float
     end_min: float
     power_w: float
     energy_in_wh: float
     power_in_w: float
     locked: bool = False
     """Kept where it is by the pilot, whatever is planned anew."""
+
+
+def later(batch: PlannedBatch, by_min: float) -> PlannedBatch:
+    """The same batch so many minutes later."""
+    return replace(
+        batch,
+        start_min=batch.start_min + by_min,
+        lead_min=batch.lead_min + by_min,
+        full_min=batch.full_min + by_min,
+        end_min=batch.end_min + by_min,
+    )
+
+
+def batch_in_hand(running: Running, session: Session) -> PlannedBatch:
+    """A batch that is charging as a plan sees it: begun, and taking what it takes until its end."""
+    bench = session.bench
+    setup = bench.setup(running.board, running.channel)
+    part = setup.feed.efficiency_from_source
+    packs = bench.members(running.packs)
+    left_min = max(running.minutes_left, EPSILON_MIN)
+    return PlannedBatch(
+        packs=running.packs,
+        family=packs[0].family,
+        board=running.board,
+        channel=running.channel,
+        source=setup.feed.source.id if setup.feed.source else None,
+        current_a=running.current_a,
+        rate_c=running.current_a / total_ah(packs),
+        start_min=-2 * EPSILON_MIN,
+        lead_min=-EPSILON_MIN,
+        full_min=left_min,
+        end_min=left_min,
+        power_w=running.power_w,
+        energy_in_wh=running.energy_left_wh / part,
+        power_in_w=running.power_w / part,
+    )
+
+
+EPSILON_MIN = 0.01
+"""A moment ago."""
 
 
 @dataclass
@@ -107,6 +146,8 @@ class Problem:
     _costs: dict[tuple[tuple[int, ...], int, int, int], Costs | None] = field(default_factory=dict)
     _known_minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)
     _exact: dict[tuple[tuple[int, ...], int, int, int], Costs] = field(default_factory=dict)
+    _setups: dict[tuple[int, int], Setup] = field(default_factory=dict)
+    _known_waits: dict[tuple[tuple[int, ...], float, float], float] = field(default_factory=dict)
 
     @property
     def rules(self) -> HouseRules:
@@ -119,9 +160,19 @@ class Problem:
         return self.session.kit
 
     @cached_property
+    def bench(self) -> Bench:
+        """The bench with nothing in hand: what charges already is among `fixed`, with its times."""
+        return replace(self.session.bench, running=())
+
+    @cached_property
+    def taken(self) -> tuple[PlannedBatch, ...]:
+        """Everything that is not to be moved: `fixed`, and what the session says is charging."""
+        return (*self.fixed, *(batch_in_hand(running, self.session) for running in self.session.running))
+
+    @cached_property
     def verdicts(self) -> tuple[PackVerdict, ...]:
-        """The verdict on each pack of the session."""
-        return tuple(judge_pack(pack, self.rules) for pack in self.session.packs)
+        """The verdict on each pack of the session that no batch has in hand."""
+        return tuple(judge_pack(pack, self.rules) for pack in self.session.bench.free_packs)
 
     @cached_property
     def packs(self) -> tuple[Pack, ...]:
@@ -206,8 +257,8 @@ class Problem:
     def machines(self) -> tuple[Machine, ...]:
         """Channels whose input volts are right."""
         found: list[Machine] = []
-        for charger, channel in self.kit.channels():
-            feed = feed_of(charger, self.kit)
+        for _, channel in self.kit.channels():
+            feed = self.bench.setup(None, channel.id).feed
             if feed.input_fault() is None:
                 found.append(Machine(len(found), channel, feed, _uses(feed)))
         return tuple(found)
@@ -230,8 +281,7 @@ class Problem:
             feed = machine.feed
             own = [w for w in (feed.charger.total_power_w, feed.charger_input_power_w) if w is not None]
             found[f"charger {feed.charger.id}"] = min(own, default=inf)
-            if feed.supply:
-                found[f"supply {feed.supply.id}"] = feed.supply.max_power_w
+            found |= {f"supply {supply.id}": supply.max_power_w for supply in feed.supplies}
             if feed.source:
                 limit_w = feed.source.power_limit_w
                 found[f"source {feed.source.id}"] = inf if limit_w is None else limit_w
@@ -246,15 +296,12 @@ class Problem:
     def board_parts(self) -> tuple[tuple[int, ...], ...]:
         """By board, the indices of the boards it is made of: itself, or the two of a chain."""
         index = {board.id: number for number, board in enumerate(self.boards)}
-        return tuple(
-            (number,) if board in self.kit.boards else tuple(index[part] for part in board.id.split(CHAIN))
-            for number, board in enumerate(self.boards)
-        )
+        return tuple(tuple(index[part] for part in board.part_ids) for board in self.boards)
 
     @cached_property
-    def balance_min(self) -> float:
-        """The balancing allowance of every batch of more than one cell."""
-        return BALANCE_ALLOWANCE_MIN if self.rules.balance is Balance.EVERY_CHARGE else 0.0
+    def balances_min(self) -> tuple[float, ...]:
+        """By pack, the balancing allowance of a batch of it alone."""
+        return tuple(balance_allowance_min([pack], self.rules) for pack in self.packs)
 
     @cached_property
     def wanted(self) -> tuple[Wish, ...]:
@@ -282,9 +329,13 @@ class Problem:
             return False
         if obstacles(packs, self.rules):
             return False
-        return self._gentle(packs) or not join_reasons(
-            plug_by_plug(in_plug_order(packs), self._least_lead_mohm), self.rules
-        )
+        return self._gentle(packs) or passing_order(packs, self.rules, self._least_lead_mohm) is not None
+
+    def plug_order(self, members: Sequence[int]) -> tuple[str, ...]:
+        """Tags of a batch in the order to plug its packs in."""
+        packs = [self.packs[index] for index in members]
+        order = packs if len(packs) == 1 else passing_order(packs, self.rules, self._least_lead_mohm) or packs
+        return tuple(pack.id for pack in order)
 
     @cached_property
     def _least_lead_mohm(self) -> float:
@@ -309,7 +360,9 @@ class Problem:
             return (-1,)
         cells = self.packs[members[0]].cells
         return tuple(
-            index for index, board in enumerate(self.boards) if board.takes(cells) and board.ports >= len(members)
+            index
+            for index, board in enumerate(self.boards)
+            if board.takes(cells) and board.fewest <= len(members) <= board.ports
         )
 
     def costs(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:
@@ -323,8 +376,14 @@ class Problem:
 
     def setup(self, machine: int, board: int) -> Setup:
         """The board, channel and feed behind two indices."""
+        key = (machine, board)
+        if key not in self._setups:
+            self._setups[key] = self._setup(machine, board)
+        return self._setups[key]
+
+    def _setup(self, machine: int, board: int) -> Setup:
         found = self.machines[machine]
-        return Setup(None if board < 0 else self.boards[board], found.channel, found.feed)
+        return self.bench.setup(None if board < 0 else self.boards[board].id, found.channel.id)
 
     def _key(
         self, members: tuple[int, ...], machine: int, board: int, part: int
@@ -351,10 +410,13 @@ class Problem:
             return None
         if part:
             current_a = slower_current(current_a, RATE_PARTS[part], setup.channel)
+        full_min = self._minutes(members, current_a, setup)
         return Costs(
             current_a=current_a,
-            rate_c=current_a / sum(pack.capacity_ah for pack in packs),
-            minutes=self._minutes(members, current_a, setup) + self.balance_of(members),
+            rate_c=current_a / total_ah(packs),
+            wait_min=self._wait_min(members, current_a, setup),
+            full_min=full_min,
+            minutes=full_min + self.balance_of(members),
             power_w=current_a * packs[0].cells * self.rules.full_v(packs[0].chemistry),
             energy_wh=sum(self._energies_wh[index] for index in members),
         )
@@ -363,34 +425,49 @@ class Problem:
         """Minutes without balancing; the same on every channel whose watts do not bind."""
         packs = [self.packs[index] for index in members]
         full_w = current_a * packs[0].cells * self.rules.full_v(packs[0].chemistry)
-        power_w = min(watts for _, watts in power_limits_w(setup))
-        key = (members, current_a, None if power_w >= full_w else power_w, lead_of(setup))
+        power_w = least_power_w(setup)
+        key = (members, current_a, None if power_w >= full_w else power_w, setup.lead_mohm)
         if key not in self._known_minutes:
             self._known_minutes[key] = minutes_at(packs, current_a, setup, self.rules)
         return self._known_minutes[key]
 
+    def _wait_min(self, members: tuple[int, ...], current_a: float, setup: Setup) -> float:
+        """Minutes to even out before charging."""
+        if len(members) < 2:
+            return 0.0
+        packs = [self.packs[index] for index in members]
+        key = (members, setup.lead_mohm, round(current_a / total_ah(packs), 3))
+        if key not in self._known_waits:
+            order = sorted(packs, key=lambda pack: (pack.cell_v or 0.0, pack.id))
+            self._known_waits[key] = wait_before_charge_min(order, setup.lead_mohm, self.rules, key[2])
+        return self._known_waits[key]
+
     def balance_of(self, members: Sequence[int]) -> float:
-        """The balancing allowance of a batch, min."""
-        pack = self.packs[members[0]]
-        return self.balance_min if pack.cells > 1 and pack.chemistry.joins else 0.0
+        """The balancing allowance of a batch, min. A weak pack is balanced whatever the house rule; it is alone."""
+        return self.balances_min[members[0]] if len(members) == 1 else self._balance_on_board_min(members[0])
+
+    def _balance_on_board_min(self, index: int) -> float:
+        pack = self.packs[index]
+        return balance_allowance_min((pack, pack), self.rules)
 
     @cached_property
     def _energies_wh(self) -> tuple[float, ...]:
-        return tuple(energy_to_full_wh([pack], self.rules) for pack in self.packs)
+        return tuple(energy_to_wh([pack], self.rules.full_v(pack.chemistry)) for pack in self.packs)
 
     def refine(self, members: tuple[int, ...], machine: int, board: int, part: int) -> bool:
-        """Put the full model's minutes and energy in place of the fast estimate's, where they are larger.
+        """Put the full model's minutes and energy in place of the fast estimate's.
 
-        False when that was done before, or there is no model for these packs.
+        False when that was done before.
         """
         key = self._key(members, machine, board, part)
         found = self.costs(*key)
-        packs = [self.packs[index] for index in members]
-        if found is None or key in self._exact or packs[0].chemistry.table is None:
+        if found is None or key in self._exact:
             return False
-        full = charge(packs, self.setup(machine, board), self.rules, found.current_a, settle_first=True)
-        minutes = max(found.minutes, full.minutes + full.balance_min)
-        self._exact[key] = replace(found, minutes=minutes, energy_wh=max(found.energy_wh, full.energy_out_wh))
+        packs = [self.packs[index] for index in members]
+        full = charge_packs(packs, self.setup(machine, board), self.rules, found.current_a, found.wait_min)
+        self._exact[key] = replace(
+            found, full_min=full.minutes, minutes=full.minutes + full.balance_min, energy_wh=full.energy_out_wh
+        )
         return True
 
 
@@ -405,28 +482,7 @@ def _minute_of(clock: str, starts_at: datetime, day: int) -> float:
 
 
 def _uses(feed: Feed) -> tuple[tuple[str, float], ...]:
-    found = [(f"charger {feed.charger.id}", 1.0)]
-    if feed.supply:
-        found.append((f"supply {feed.supply.id}", 1 / feed.charger.efficiency))
-    if feed.source:
-        found.append((f"source {feed.source.id}", 1 / feed.efficiency_from_source))
-    return tuple(found)
-
-
-ENERGY_MARGIN = 1.04
-"""Over the open-circuit energy: what leads and resistance take. Held against the full model by `refine`."""
-
-
-def energy_to_full_wh(packs: Sequence[Pack], rules: HouseRules) -> float:
-    """Wh into these packs until full: charge missing times volts, and a margin for what warms them."""
-    total = 0.0
-    for pack in packs:
-        table, end_v = pack.chemistry.table, rules.full_v(pack.chemistry)
-        if table is None:
-            total += pack.capacity_ah * pack.cells * end_v
-            continue
-        soc, end = soc_from_rest(table.cell_v, pack.cell_v or 0.0), soc_from_rest(table.cell_v, end_v)
-        steps = max(ceil((end - soc) * 20), 1)
-        volts = [table.rest_v(soc + (end - soc) * (step + 0.5) / steps) for step in range(steps)]
-        total += pack.capacity_ah * max(end - soc, 0.0) * pack.cells * sum(volts) / steps * ENERGY_MARGIN
-    return total
+    """By resource, the watts of it for each watt at the packs."""
+    kinds = dict.fromkeys((supply.id for supply in feed.supplies), "supply")
+    links = ((f"{kinds.get(link, 'source')} {link}", 1 / part) for link, part in feed.efficiencies.items())
+    return ((f"charger {feed.charger.id}", 1.0), *links)

@@ -8,9 +8,9 @@ from math import inf
 from iterum.core.planning.by_hand import in_the_way
 from iterum.core.planning.history import Flown, could_fly, flights_of, have_flown, shifted, whereabouts
 from iterum.core.planning.plan import Plan, Planner, outcomes
-from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
+from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem, later
 from iterum.core.planning.rounds import is_sound, round_of, tag_of
-from iterum.core.planning.schedule import Bench, Gene
+from iterum.core.planning.schedule import Gene, Occupancy
 from iterum.core.planning.score import Prefer
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, reason
@@ -38,15 +38,7 @@ class Kept:
 
 def kept_at(batches: Sequence[PlannedBatch], now_min: float) -> Kept:
     """Sort a plan that was followed so far by what has become of each batch at minute `now_min`."""
-    shifted = [
-        replace(
-            batch,
-            start_min=batch.start_min - now_min,
-            lead_min=batch.lead_min - now_min,
-            end_min=batch.end_min - now_min,
-        )
-        for batch in batches
-    ]
+    shifted = [later(batch, -now_min) for batch in batches]
     return Kept(
         done=tuple(batch for batch in shifted if batch.end_min <= 0),
         fixed=tuple(batch for batch in shifted if batch.end_min > 0 and _stays(batch)),
@@ -66,7 +58,7 @@ def _holding(kept: Kept, session: Session, flown: Sequence[Flown]) -> Kept:
     problem = Problem(replace(session, wanted=()))
     flights = flights_of(flown)
     fixed = [batch for batch in kept.fixed if batch.lead_min <= 0]
-    bench = Bench(Problem(session, fixed=(*kept.done, *fixed)))
+    bench = Occupancy(Problem(session, fixed=(*kept.done, *fixed)))
     let_go = []
     for batch in sorted(kept.fixed, key=lambda batch: batch.start_min):
         if batch.lead_min <= 0:
@@ -159,19 +151,19 @@ class Replanner(Planner):
         seed: int = 1,
         flown: Sequence[Flown] = (),
     ) -> None:
-        later = session.later(now_min)
+        from_now = session.later(now_min)
         at_now = kept_at(batches, now_min)
         not_begun = [batch for batch in (*at_now.fixed, *at_now.to_come) if batch.lead_min > 0]
         self.flown = could_fly(shifted(have_flown(session.wanted, flown, now_min), now_min), not_begun)
-        self.kept = _holding(at_now, later, self.flown)
+        self.kept = _holding(at_now, from_now, self.flown)
         self.let_go = [batch for batch in self.kept.to_come if batch.locked]
         stay = (*self.kept.done, *self.kept.fixed)
-        coming = whereabouts(later, stay, self.flown)
+        coming = whereabouts(from_now, stay, self.flown)
         known = {tag_of(item.pack.id) for item in coming}
-        self.asked = later.wanted
+        self.asked = from_now.wanted
         self.whole = session
         self.session = replace(
-            later,
+            from_now,
             packs=tuple(pack for pack in session.packs if pack.id not in known),
             wanted=self.asked
             if any(wish.is_heat for wish in self.asked)
@@ -212,7 +204,7 @@ class Replanner(Planner):
         return replace(
             plan,
             batches=(*self.kept.fixed, *map(self._as_locked, plan.batches)),
-            wanted=outcomes(self.problem, _counted((*self.problem.fixed, *plan.batches), self.whole), self.asked),
+            wanted=outcomes(self.problem, _counted((*self.problem.taken, *plan.batches), self.whole), self.asked),
             makespan_min=max([plan.makespan_min, *ends]),
             bound_min=max([plan.bound_min, *ends]),
         )

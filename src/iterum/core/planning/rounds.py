@@ -8,7 +8,8 @@ which its pack is there and a time by which it must be full.
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from iterum.core.packs import KEEPS_FROM_CHARGE, Pack, PackVerdict, Reading, judge_pack
+from iterum.core.packs import SPREAD_WEAK_V, Pack, PackVerdict, Reading, judge_pack
+from iterum.core.quantities import at_most, spread
 from iterum.core.rules import HouseRules
 from iterum.core.session import Session, Wish
 
@@ -84,13 +85,22 @@ def returned(pack: Pack, heat: Wish, number: int) -> Pack:
     """The pack as it comes back from a heat and has rested."""
     table = pack.chemistry.table
     cell_v = RETURN_V if table is None else round(table.rest_v(1 - heat.used_fraction), 3)
-    reading = Reading(cell_v * pack.cells) if table is None else Reading.of_cells((cell_v,) * pack.cells)
+    reading = Reading(cell_v * pack.cells) if table is None else Reading.of_cells(_as_apart(pack, cell_v))
     return replace(pack, id=tag_at(tag_of(pack.id), number), reading=reading)
+
+
+def _as_apart(pack: Pack, cell_v: float) -> tuple[float, ...]:
+    """Cells at these volts, as far apart as they were where they were far apart: nobody knows better yet."""
+    was = pack.reading.cell_v if pack.reading else ()
+    if not was or at_most(spread(was), SPREAD_WEAK_V):
+        return (cell_v,) * pack.cells
+    middle_v = sum(was) / len(was)
+    return tuple(round(cell_v + volts - middle_v, 3) for volts in was)
 
 
 def is_sound(pack: Pack, rules: HouseRules) -> bool:
     """Whether nothing speaks against a pack that was charged by plan, read since or not."""
-    against = {item.code for item in judge_pack(pack, rules).reasons} & KEEPS_FROM_CHARGE
+    against = {item.code for item in judge_pack(pack, rules).keeping_from_charge()}
     return not against - {"not_measured", "charged_since"}
 
 

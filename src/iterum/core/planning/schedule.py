@@ -24,13 +24,14 @@ class Gene:
 
 @dataclass(frozen=True, slots=True)
 class Placed:
-    """One batch with its board (-1 for none) and times, min. `lead` is when charging begins."""
+    """One batch with its board (-1 for none) and times, min, as those of a `PlannedBatch`."""
 
     gene: Gene
     board: int
     costs: Costs
     start_min: float
     lead_min: float
+    full_min: float
     end_min: float
 
 
@@ -93,7 +94,7 @@ def power_free_from(
     return start
 
 
-class Bench:
+class Occupancy:
     """What is taken of channels, boards, the person, watts and watt-hours while batches are placed."""
 
     def __init__(self, problem: Problem) -> None:
@@ -110,7 +111,7 @@ class Bench:
         for machine in problem.machines:
             for low, high in problem.quiet_min(machine.feed.source):
                 _insert(self.channels[machine.index], (low, high))
-        for batch in problem.fixed:
+        for batch in problem.taken:
             self.book(batch)
 
     def book(self, batch: PlannedBatch) -> None:
@@ -127,7 +128,7 @@ class Bench:
         for index, board in enumerate(self.problem.boards):
             if board.id == batch.board:
                 self._occupy(index, (batch.start_min, batch.end_min))
-        if self.setup_min > 0:
+        if batch.lead_min > batch.start_min:
             _insert(self.person, (batch.start_min, batch.lead_min))
 
     def _occupy(self, board: int, times: tuple[float, float]) -> None:
@@ -138,17 +139,18 @@ class Bench:
         """When this batch could start, every resource asked in turn until none objects."""
         uses = self.problem.machines[machine].uses
         limits_w = self.problem.limits_w
-        start, whole = release_min, self.setup_min + costs.minutes
+        start, hands_min = release_min, self.setup_min + costs.wait_min
+        whole = hands_min + costs.minutes
         for _ in range(400):
             before = start
             start = free_from(self.channels[machine], start, whole)
             for part in self.problem.board_parts[board] if board >= 0 else ():
                 start = free_from(self.boards[part], start, whole)
-            start = free_from(self.person, start, self.setup_min)
+            start = free_from(self.person, start, hands_min)
             for name, factor in uses:
                 drawn = self.drawn[name]
                 if drawn:
-                    lead = start + self.setup_min
+                    lead = start + hands_min
                     watts = costs.power_w * factor
                     start += power_free_from(drawn, lead, costs.minutes, watts, limits_w[name]) - lead
             if start <= before + EPS:
@@ -169,10 +171,20 @@ class Bench:
                 if self.used_wh.get(source, 0.0) + taken_wh > self.usable_wh[source] + EPS:
                     continue
             start = self.earliest(gene.machine, board, costs, release_min)
-            end = start + self.setup_min + costs.minutes
-            if start < inf and (best is None or end < best.end_min - EPS):
-                best = Placed(gene, board, costs, start, start + self.setup_min, end)
+            lead = start + self.setup_min + costs.wait_min
+            full, end = lead + costs.full_min, self._taken_off(gene, lead + costs.full_min, lead + costs.minutes)
+            if start < inf and (best is None or (end, full) < (best.end_min - EPS, best.full_min)):
+                best = Placed(gene, board, costs, start, lead, full, end)
         return best
+
+    def _taken_off(self, gene: Gene, full_min: float, balanced_min: float) -> float:
+        """When a batch comes off: balanced, or before that where its packs are full and their heat begins."""
+        problem = self.problem
+        if not problem.rounds:
+            return balanced_min
+        heats = [problem.rounds[index].heat for index in gene.members if problem.rounds[index].heat.is_heat]
+        first_min = min((heat.at_min for heat in heats), default=inf)
+        return max(full_min, min(balanced_min, first_min))
 
     def take(self, placed: Placed) -> None:
         """Book what a placed batch needs."""
@@ -180,7 +192,7 @@ class Bench:
         _insert(self.channels[placed.gene.machine], (placed.start_min, placed.end_min))
         if placed.board >= 0:
             self._occupy(placed.board, (placed.start_min, placed.end_min))
-        if self.setup_min > 0:
+        if placed.lead_min > placed.start_min:
             _insert(self.person, (placed.start_min, placed.lead_min))
         for name, factor in machine.uses:
             self.drawn[name].append((placed.lead_min, placed.end_min, placed.costs.power_w * factor))
@@ -248,7 +260,7 @@ def decode(
 
     like : a schedule of a list that may begin with the same batches, to save work.
     """
-    bench = Bench(problem)
+    bench = Occupancy(problem)
     placed: list[Placed] = list(_same_so_far(problem, genes, like))
     for item in placed:
         if item.end_min > worse_than_min + EPS:
@@ -267,5 +279,5 @@ def decode(
         bench.take(found)
         placed.append(found)
         if problem.rounds:
-            ends.update(dict.fromkeys(gene.members, found.end_min))
+            ends.update(dict.fromkeys(gene.members, found.full_min))
     return Schedule(tuple(placed), tuple(unplaced), bench.used_wh)

@@ -46,7 +46,7 @@ def full_by(problem: Problem, schedule: Schedule, family: str) -> list[float]:
     ready = [0.0 for verdict in problem.verdicts if verdict.full and verdict.pack.family == family and verdict.charges]
     for item in schedule.placed:
         if problem.packs[item.gene.members[0]].family == family:
-            ready += [item.end_min] * len(item.gene.members)
+            ready += [item.full_min] * len(item.gene.members)
     return sorted(ready)
 
 
@@ -58,7 +58,7 @@ def _heats_unmet(problem: Problem, schedule: Schedule) -> tuple[float, float]:
         for index in item.gene.members:
             heat = problem.rounds[index].heat
             placed += heat.value
-            late_min += heat.value * max(item.end_min - heat.at_min, 0.0)
+            late_min += heat.value * max(item.full_min - heat.at_min, 0.0)
     for seat in problem.day.seats:
         if seat.pack_id is None:
             missing += seat.heat.value

@@ -3,11 +3,13 @@
 from collections.abc import Iterator, Sequence
 
 from iterum.core.planning.problem import RATE_PARTS, Problem
-from iterum.core.planning.schedule import Bench, Gene, Placed, decode
+from iterum.core.planning.schedule import Gene, Occupancy, Placed, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 
 
-def _best_place(problem: Problem, bench: Bench, members: tuple[int, ...], parts: Sequence[int] = (0,)) -> Gene | None:
+def _best_place(
+    problem: Problem, bench: Occupancy, members: tuple[int, ...], parts: Sequence[int] = (0,)
+) -> Gene | None:
     """The channel and rate at which these packs are full first, as things stand on the bench."""
     best: tuple[float, float, Gene] | None = None
     for machine in range(len(problem.machines)):
@@ -27,7 +29,7 @@ def _anywhere(problem: Problem, index: int) -> Gene | None:
 
 
 def _placed_in_turn(problem: Problem, groups: Sequence[tuple[int, ...]], parts: Sequence[int] = (0,)) -> list[Gene]:
-    bench, genes = Bench(problem), []
+    bench, genes = Occupancy(problem), []
     for members in groups:
         gene = _best_place(problem, bench, members, parts)
         if gene is None:
@@ -125,7 +127,7 @@ def _alone_min(problem: Problem, index: int) -> float:
 
 
 def _dispatched(problem: Problem, needed: dict[str, int], alone_min: Sequence[float], share: float) -> list[Gene]:
-    bench, genes = Bench(problem), []
+    bench, genes = Occupancy(problem), []
     left = [list(members) for members in _chosen(problem, needed) if members]
     busy_min = dict.fromkeys(range(len(problem.machines)), 0.0)
     while busy_min and any(left):
@@ -143,7 +145,7 @@ def _dispatched(problem: Problem, needed: dict[str, int], alone_min: Sequence[fl
 
 
 def _most_saved(
-    problem: Problem, bench: Bench, left: Sequence[Sequence[int]], machine: int, free_min: float,
+    problem: Problem, bench: Occupancy, left: Sequence[Sequence[int]], machine: int, free_min: float,
     alone_min: Sequence[float], share: float,
 ) -> Placed | None:  # fmt: skip
     """The batch, at its best rate, that saves most for each minute of this channel."""

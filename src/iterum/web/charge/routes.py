@@ -5,9 +5,10 @@ from datetime import timedelta
 from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.session import GroupChoice
-from iterum.web.charge.views import RATES, Choice, dial_page
-from iterum.web.context import desk, now, runs
+from iterum.core.choice import Choice
+from iterum.web.charge.views import dial_page, hidden
+from iterum.web.choices import choice_fields, choice_from
+from iterum.web.context import bench, desk, now, runs
 from iterum.web.run.views import run_page
 from iterum.wording import LIMIT_NAMES
 
@@ -17,19 +18,17 @@ blueprint = Blueprint("charge", __name__, url_prefix="/charge", template_folder=
 @blueprint.get("")
 def page() -> str:
     """The dial card of a group, or the list of groups when none is named."""
-    session = desk().session()
-    ids = request.args.getlist("packs")
-    if not ids:
+    choice = choice_from(request.args)
+    if not choice.packs:
         return _groups()
-    shown = dial_page(session, ids, Choice.from_query(request.args))
-    until = request.args.get("until", type=float)
+    shown = dial_page(bench(), choice)
     template = "charge/dial.html" if request.headers.get("HX-Request") else "charge/page.html"
     return render_template(
         template,
         shown=shown,
-        rates=RATES,
-        until=until,
-        rules=session.rules,
+        begun=choice_fields(hidden(shown)) if shown.sizing else {},
+        chosen=choice_fields(choice),
+        rules=bench().rules,
         limit_names=LIMIT_NAMES,
         minutes_of=lambda value: timedelta(minutes=value),
     )
@@ -45,21 +44,28 @@ def _groups() -> str:
     for batch in kept.document["batches"] if kept else ():
         waits = frozenset(batch["packs"]) not in begun and not held & set(batch["packs"])
         if kept and waits and batch["end_min"] > 0:
-            ahead.append((batch, kept.made_at + timedelta(minutes=batch["start_min"])))
+            choice = Choice(tuple(batch["packs"]), batch["board"], batch["channel"], current_a=batch["current_a"])
+            ahead.append((batch, kept.made_at + timedelta(minutes=batch["start_min"]), choice))
     by_time = sorted(ahead, key=lambda item: item[1])
-    placed = [item for item in desk().placed() if not held & {pack.id for pack in item.packs}]
-    return render_template("charge/groups.html", placed=placed, in_hand=in_hand, ahead=by_time[:8])
+    alone = [pack for pack in bench().free_packs if _is_lone(pack.id)]
+    return render_template(
+        "charge/groups.html", placed=desk().placed(now()), in_hand=in_hand, ahead=by_time[:8], alone=alone,
+        choice_fields=choice_fields,
+    )  # fmt: skip
+
+
+def _is_lone(tag: str) -> bool:
+    """Whether a pack may be charged and is in no group: its card is opened from here, with no detour."""
+    verdict = bench().verdicts[tag]
+    grouped = {pack.id for group in desk().matching(now())[0].groups for pack in group.packs}
+    return verdict.charges and not verdict.full and tag not in grouped
 
 
 @blueprint.post("/keep")
 def keep() -> Response:
     """Keep this choice as the session's group, so that it goes into the exported file."""
-    ids = request.form.getlist("packs")
-    choice = Choice.from_query(request.form)
-    shown = dial_page(desk().session(), ids, choice)
-    if shown.setup is not None and shown.sizing is not None:
-        board = shown.setup.board.id if shown.setup.board else None
-        current_a = shown.sizing.current_a
-        desk().choose_group(GroupChoice(tuple(shown.ids), board, shown.setup.channel.id, current_a))
-    query = {name: value for name, value in vars(choice).items() if value}
-    return redirect(url_for("charge.page", packs=ids, **query))
+    choice = choice_from(request.form)
+    shown = dial_page(bench(), choice)
+    if shown.sizing is not None:
+        desk().choose_group(shown.sizing.settled)
+    return redirect(url_for("charge.page", **choice_fields(choice)))

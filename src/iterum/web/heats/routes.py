@@ -7,6 +7,7 @@ from datetime import date, datetime, timedelta, tzinfo
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.reasons import NotThere
 from iterum.core.session import Wish
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.heats import COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
@@ -105,7 +106,7 @@ def move() -> AnyResponse:
     number, by_min = request.form.get("number", -1, type=int), request.form.get("by_min", 0.0, type=float)
     heats = list(desk().heats())
     if not 0 <= number < len(heats) or abs(by_min) > 24 * 60:
-        raise KeyError("number")
+        raise NotThere("heat", "number")
     last = len(heats) if request.form.get("rest") == "yes" else number + 1
     for at in range(number, last):
         heats[at] = replace(heats[at], at=heats[at].at + timedelta(minutes=by_min))
@@ -121,7 +122,7 @@ def gone() -> AnyResponse:
     number = request.form.get("number", -1, type=int)
     heats = list(desk().heats())
     if not 0 <= number < len(heats):
-        raise KeyError("number")
+        raise NotThere("heat", "number")
     heat = heats.pop(number)
     desk().set_heats(heats, now())
     texts = _texts_of(heat)

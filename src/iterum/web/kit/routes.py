@@ -11,6 +11,8 @@ from werkzeug.wrappers import Response
 
 from iterum.core.kit import Board, Charger, Supply
 from iterum.core.kit import Source as Origin
+from iterum.core.ledger import Entry, EntryKind, energy_of_label
+from iterum.core.reasons import NotThere
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.lines import DEFAULT_PORT
 from iterum.exchange.sense import kit_sense
@@ -25,7 +27,8 @@ from iterum.exchange.session import (
 from iterum.services.desk import kit_items
 from iterum.services.links import CHARGER, CHECKER
 from iterum.store.repository import KitItem, TagTaken
-from iterum.web.context import desk, links, now
+from iterum.web.choices import figure
+from iterum.web.context import bench, desk, links, now
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
 
 blueprint = Blueprint("kit", __name__, url_prefix="/kit", template_folder="templates")
@@ -37,6 +40,8 @@ KINDS: dict[str, tuple[type, Any]] = {
     "source": (Origin, source_from),
 }
 MOST_CHANNELS = 16
+LEDGER_SHOWN = 6
+"""Entries of a source's ledger on the page, the newest."""
 
 
 def _kind(name: str) -> tuple[type, Any]:
@@ -49,14 +54,14 @@ def _find(kind: type, item_id: str) -> KitItem:
     for item in kit_items(desk().session().kit):
         if isinstance(item, kind) and item.id == item_id:
             return item
-    raise KeyError(item_id)
+    raise NotThere("kit", item_id)
 
 
-def _feeds(part: str) -> list[tuple[str, str]]:
+def _feeds(known_as: str | None) -> list[tuple[str, str]]:
     """What a supply or charger may be fed by."""
     kit = desk().session().kit
-    feeders = kit_items(replace(kit, boards=(), chargers=(), supplies=kit.supplies if part == "charger" else ()))
-    named = [(item.id, item.name or item.id) for item in feeders]
+    feeders = kit_items(replace(kit, boards=(), chargers=()))
+    named = [(item.id, item.name or item.id) for item in feeders if item.id != known_as]
     return [("", "Mains, without a limit"), *named]
 
 
@@ -69,10 +74,18 @@ def _others(board_id: str | None) -> list[tuple[str, str]]:
 @blueprint.get("")
 def page() -> str:
     """Everything to charge with; retired things below."""
-    kit = desk().session().kit
-    return render_template("kit/page.html", kit=kit, names={item.id: item.name or item.id for item in kit_items(kit)},
-                           removed=desk().removed_channels(), links=links().links(), port=DEFAULT_PORT,
-                           retired=[(_part_of(item), item) for item in kit_items(desk().retired()[1])])  # fmt: skip
+    kit = bench().kit
+    return render_template(
+        "kit/page.html",
+        kit=kit,
+        reserved={item.id: bench().reserved_wh(item.id) for item in kit.sources},
+        ledgers={item.id: desk().ledger(item.id)[:LEDGER_SHOWN] for item in kit.sources},
+        names={item.id: item.name or item.id for item in kit_items(kit)},
+        removed=desk().removed_channels(),
+        links=links().links(),
+        port=DEFAULT_PORT,
+        retired=[(_part_of(item), item) for item in kit_items(desk().retired()[1])],
+    )
 
 
 def _part_of(item: KitItem) -> str:
@@ -97,10 +110,11 @@ def _form(
     return render_template(
         "kit/edit.html",
         part=part,
-        fields=make_fields(part, texts, faults, {"fed_by": _feeds(part), "chains_to": _others(known_as)}),
+        fields=make_fields(part, texts, faults, {"fed_by": _feeds(known_as), "chains_to": _others(known_as)}),
         channels=lines,
         known_as=known_as,
         faults=faults,
+        label=texts.get("label", ""),
     )
 
 
@@ -175,6 +189,9 @@ def save(part: str) -> str | Response | tuple[str, int]:
     if part == "charger":
         document["channels"] = [document_from("channel", channel) for channel in channels]
     faults = faults_by_field(part, document, kit_sense(part, document))
+    faults |= _feed_fault(document, known_as)
+    if part == "source" and request.form.get("label", "").strip():
+        faults |= _as_labelled(document, request.form["label"])
     if not faults:
         try:
             desk().save_kit_item(make(document), known_as)
@@ -185,6 +202,57 @@ def save(part: str) -> str | Response | tuple[str, int]:
             flash(f"{document['id']} is written down.")
             return redirect(url_for("kit.page"))
     return _form(part, request.form, channels, faults, known_as), 422
+
+
+def _feed_fault(document: Mapping[str, Any], known_as: str | None) -> dict[str, str]:
+    """A feed that is not there, or that leads back to where it begins."""
+    kit, link = desk().session().kit, document.get("fed_by")
+    if link and link not in kit.feeder_ids():
+        return {"fed_by": f"{link} is no supply or source of the kit"}
+    feeds = {supply.id: supply.fed_by for supply in kit.supplies}
+    seen = {known_as, document.get("id")}
+    while link in feeds:
+        if link in seen:
+            return {"fed_by": "that leads back to itself; name what feeds it"}
+        seen.add(link)
+        link = feeds[link]
+    return {}
+
+
+def _as_labelled(document: dict[str, Any], label: str) -> dict[str, str]:
+    """Fill in what the label of a source says, where nothing else was typed. Returns the fault of the label."""
+    try:
+        told = energy_of_label(label)
+    except ValueError as error:
+        return {"label": f"{str(error)[0].upper()}{str(error)[1:]}."}
+    document.setdefault("energy_wh", told.energy_wh)
+    if told.voltage_v is not None:
+        document.setdefault("voltage_v", told.voltage_v)
+    if told.usable_fraction is not None and document.get("usable_fraction", 1) == 1:
+        document["usable_fraction"] = told.usable_fraction
+    flash(f"{label.strip()}: {told.how} = {document['energy_wh']:g} Wh.")
+    return {}
+
+
+@blueprint.post("/source/ledger")
+def note_source() -> Response:
+    """Filled again, so much taken in all, or seen at its stop volts under load."""
+    source_id, act = request.form.get("id", ""), request.form.get("act", "")
+    source = next((item for item in bench().kit.sources if item.id == source_id), None)
+    if source is None or act not in ("filled", "empty", "told"):
+        raise NotThere("source", source_id)
+    taken_wh = 0.0
+    if act == "told":
+        left_wh = figure(request.form.get("left_wh", ""))
+        most_wh = (source.energy_wh or 0.0) * source.usable_fraction
+        if not 0 <= left_wh <= most_wh:
+            flash(f"Not written down: it can hold 0 to {most_wh:.0f} Wh that may be taken.", "care")
+            return redirect(url_for("kit.page"))
+        taken_wh = most_wh - left_wh
+    desk().note_source(Entry(source_id, now(), EntryKind(act), taken_wh))
+    flash({"filled": f"{source_id} is filled again.", "empty": f"{source_id} has nothing left.",
+           "told": f"{source_id} holds what you said."}[act])  # fmt: skip
+    return redirect(url_for("kit.page"))
 
 
 @blueprint.post("/<part>/retire")

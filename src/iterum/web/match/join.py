@@ -3,10 +3,10 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from iterum.core.joining import Evening, even_out, ways_out
+from iterum.core.joining import Evening, Joining, even_out
 from iterum.core.kit import DEFAULT_LEAD_MOHM, Board
 from iterum.core.matching import Group, judge_group
-from iterum.core.packs import Level, Pack
+from iterum.core.packs import Pack
 from iterum.core.reasons import Reason
 from iterum.core.rules import HouseRules, JoinOrder
 from iterum.web.pictures.curves import PHONE_WIDTH, EveningPicture, draw_evening
@@ -36,12 +36,13 @@ class JoinPage:
     @property
     def by_volts(self) -> tuple[Reason, ...]:
         """Rules on each pack, on volts, cells and capacities that it breaks."""
-        return tuple(item for item in self.evening.reasons if not item.code.startswith(("join_", "rests_on")))
+        by_current = ("join_", "rests_on", "balance_first")
+        return tuple(item for item in self.evening.reasons if not item.code.startswith(by_current))
 
     @property
     def by_current(self) -> tuple[Reason, ...]:
         """What the joining rule says, good or bad."""
-        return tuple(item for item in self.evening.reasons if item.code.startswith("join_"))
+        return tuple(item for item in self.evening.reasons if item.code.startswith(("join_", "balance_first")))
 
     @property
     def rests_on(self) -> tuple[Reason, ...]:
@@ -49,35 +50,36 @@ class JoinPage:
         return tuple(item for item in self.evening.reasons if item.code.startswith("rests_on"))
 
 
-def _wait(seconds: float | None) -> str:
-    if seconds is None:
-        return "wait until it has settled; not within four hours"
+def wait_text(seconds: float) -> str:
+    """How long to wait, in words."""
     return "no wait" if seconds < 1 else f"wait {minutes(seconds / 60)}"
 
 
-def join_steps(evening: Evening, order: Sequence[str], rules: HouseRules) -> tuple[JoinStep, ...]:
-    """The plugs in their order, by the house rule on balance leads."""
-    waits = {plug.id: plug.wait_s for plug in evening.plugs}
-    found = []
-    if rules.join_order is JoinOrder.BALANCE_FIRST:
-        found.append(JoinStep("Balance leads of all packs", "as your house rule says"))
-    for tag in order:
-        rate_c = next((plug.rate_c for plug in evening.plugs if plug.id == tag), 0.0)
-        then = _wait(waits.get(tag, 0.0)) if tag != order[-1] else _wait(evening.balance_s)
-        found.append(
-            JoinStep(f"Main lead of {tag}", f"{rate_c:.1f}C at most, {then}" if tag in waits else "nothing flows yet")
-        )
-    if rules.join_order is not JoinOrder.BALANCE_FIRST:
-        found.append(JoinStep("Balance leads of all packs", "cell 1 with cell 1: check each plug"))
-    settled = "at once" if (evening.settled_s or 0.0) < 1 else _wait(evening.settled_s).replace("wait", "after")
-    found.append(JoinStep("Board to the charger, a small spark is usual", f"charging may start {settled}"))
+def join_steps(joining: Joining, rules: HouseRules) -> tuple[JoinStep, ...]:
+    """The plugs in their order, by the house rule on balance leads, where that is allowed for this group."""
+    plugs = {plug.id: plug for plug in joining.plugs}
+    balance = JoinStep("Balance leads of all packs", "cell 1 with cell 1: check each plug")
+    found = [JoinStep("Balance leads of all packs", f"{joining.balance_a or 0:.1f} A at most through a wire")]
+    found = found if joining.balance_first else []
+    for tag in joining.order:
+        plug = plugs.get(tag)
+        if plug is None:
+            found.append(JoinStep(f"Main lead of {tag}", "nothing flows yet"))
+            continue
+        head = f"{wait_text(plug.wait_s)} before it; " if plug.wait_s else ""
+        found.append(JoinStep(f"Main lead of {tag}", f"{head}{plug.rate_c:.1f}C at most"))
+    if not joining.balance_first:
+        at_once = rules.join_order is JoinOrder.BALANCE_AT_ONCE or not joining.wait_min
+        found.append(balance if at_once else JoinStep(balance.act, f"after the wait; {balance.then}"))
+    wait = wait_text(60 * joining.wait_min)
+    found.append(JoinStep("Board to the charger, a small spark is usual", f"{wait}, then charging may start"))
     return tuple(found)
 
 
-def join_page(packs: Sequence[Pack], board: Board | None, rules: HouseRules) -> JoinPage:
-    """Everything the page shows. Raises Unsafe for packs that may never be joined."""
+def join_page(packs: Sequence[Pack], board: Board | None, rules: HouseRules, rate_c: float | None = None) -> JoinPage:
+    """Everything the page shows. rate_c : at which they are to be charged. Raises Unsafe for packs never joined."""
     lead_mohm = board.lead_mohm if board else DEFAULT_LEAD_MOHM
-    evening = even_out(packs, rules, lead_mohm)
+    evening = even_out(packs, rules, lead_mohm, rate_c=rate_c)
     group = judge_group(packs, rules, board.ports if board else None)
     return JoinPage(
         packs=tuple(packs),
@@ -85,6 +87,6 @@ def join_page(packs: Sequence[Pack], board: Board | None, rules: HouseRules) -> 
         evening=evening,
         picture=draw_evening(evening, packs, rules),
         small=draw_evening(evening, packs, rules, PHONE_WIDTH),
-        steps=join_steps(evening, group.plug_in_order, rules),
-        ways=ways_out(packs, rules, lead_mohm) if evening.level is Level.STOP and group.allowed else (),
+        steps=join_steps(evening.joining, rules),
+        ways=evening.joining.ways if group.allowed else (),
     )

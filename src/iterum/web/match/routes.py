@@ -5,9 +5,11 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.arrange import Placed, suggest
-from iterum.core.reasons import Unsafe
-from iterum.web.context import desk, now
+from iterum.core.arrange import Placed, answer, choice_of
+from iterum.core.choice import Choice
+from iterum.core.reasons import NotThere, Unsafe
+from iterum.web.choices import choice_fields
+from iterum.web.context import bench, desk, now
 from iterum.web.match.join import JoinPage, join_page
 from iterum.web.match.views import groups_to_move_to, match_page
 from iterum.web.tabs import chosen_class, class_tabs
@@ -22,13 +24,13 @@ def page() -> str:
     session = desk().session()
     if not any(pack.reading for pack in session.packs):
         return render_template("match/none.html", packs=session.packs)
-    matching, moves = desk().matching()
+    matching, moves = desk().matching(now())
     grouped = {pack.id for group in matching.groups for pack in group.packs}
     tabs = class_tabs(session.packs, lambda pack: pack.id in grouped)
     family = chosen_class(request.args.get("class"), tabs) or ""
     number = request.args.get("page", "0")
     page_number = int(number) if number.isdigit() else 0
-    shown = match_page(session, matching, desk().placed(), family, page_number, _joined)
+    shown = match_page(session, matching, desk().placed(now()), family, page_number, _joined)
     return render_template(
         "match/page.html",
         shown=shown,
@@ -36,32 +38,34 @@ def page() -> str:
         moves={move.pack_id: move for move in moves},
         targets=lambda pack: groups_to_move_to(shown.cards, pack),
         picked=request.args.get("pack"),
+        charge_of=lambda left: choice_fields(choice) if (choice := choice_of(left)) else None,
     )
 
 
-def _joined(placed: Placed) -> JoinPage:
-    """How a group evens out, worked out once until something stored changes."""
-    board = placed.setup.board if placed.setup else None
-    rules = desk().session().rules
+def _joined(placed: Placed) -> JoinPage | None:
+    """How a group evens out, worked out once until something stored changes; None for one that is never joined."""
+    if placed.group is not None and placed.group.reasons:
+        return None
     key = "joined " + " ".join(pack.id for pack in placed.packs)
-    return desk().remember(key, lambda: join_page(placed.packs, board, rules))
+    sizing = placed.sizing
+    board, rate_c = (sizing.setup.board, sizing.rate_c) if sizing else (None, None)
+    return desk().remember(key, now(), lambda: join_page(placed.packs, board, bench().rules, rate_c))
 
 
 @blueprint.get("/join")
 def join() -> str:
     """How one group evens out, and the steps to plug it in."""
-    session = desk().session()
-    by_id = {pack.id: pack for pack in session.packs}
-    packs = [by_id[tag] for tag in dict.fromkeys(request.args.getlist("packs"))]
+    packs = bench().members(tuple(dict.fromkeys(request.args.getlist("packs"))))
     if len(packs) < 2:
-        raise KeyError("packs")
-    placed = suggest(packs, session.kit, session.rules)
+        raise NotThere("group", "of one pack")
     ids, family = [pack.id for pack in packs], packs[0].family
+    _, sizing, _ = answer(bench(), Choice(tuple(ids)))
+    board, rate_c = (sizing.setup.board, sizing.rate_c) if sizing else (None, None)
     try:
-        shown = join_page(packs, placed.setup.board if placed.setup else None, session.rules)
+        shown = join_page(packs, board, bench().rules, rate_c)
     except Unsafe as refusal:
         return render_template("match/join.html", shown=None, refusals=refusal.reasons, ids=ids, family=family)
-    return render_template("match/join.html", shown=shown, ids=ids, family=family)
+    return render_template("match/join.html", shown=shown, ids=ids, family=family, offered=sizing is not None)
 
 
 @blueprint.post("/move")
@@ -84,6 +88,6 @@ def move() -> Response:
 
 
 def _say_verdict(pack_id: str) -> None:
-    for group in desk().matching()[0].groups:
+    for group in desk().matching(now())[0].groups:
         if any(pack.id == pack_id for pack in group.packs) and not group.allowed:
             flash(f"{pack_id} is moved, but this group may not be charged: {about(group.reasons[0])}", "care")

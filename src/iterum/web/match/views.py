@@ -50,8 +50,10 @@ class MatchPage:
 
 def _head(placed: Placed) -> tuple[str, int | None]:
     """Amps and ports that stand at a group's head."""
-    board = placed.setup.board if placed.setup else None
-    return f"{amps(placed.sizing.current_a)} A" if placed.sizing else "not as it is", board.ports if board else None
+    sizing = placed.sizing
+    board = sizing.setup.board if sizing else None
+    text = f"{amps(sizing.current_a)} A" if sizing and placed.offered else "not as it is"
+    return text, board.ports if board else None
 
 
 def _pages(groups: Sequence[Placed], left: int) -> list[list[int]]:
@@ -113,7 +115,7 @@ def match_page(
         for index in chosen
         if (group := mine[index].group)
     )  # fmt: skip
-    minutes = sum(item.fix.numbers.get("minutes", 0.0) for item in left)
+    minutes = sum(item.fix.numbers.get("minutes", 0.0) for item in left if item.lift is not None)
     return MatchPage(
         family, picture, cards, left, {v.pack.id: v for v in verdicts}, minutes, matching.proven, page, len(pages)
     )

@@ -1,15 +1,25 @@
 """Addresses of the Measure page."""
 
 from dataclasses import replace
+from typing import Any
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.packs import Condition, Pack, Reading, judge_pack
+from iterum.core.packs import Condition, Pack, judge_pack
+from iterum.core.reasons import NotThere
 from iterum.core.run import ON_BOARD
 from iterum.devices.driver import LinkLost, Refused
 from iterum.web.context import desk, links, log_book, now, runs
-from iterum.web.measure.views import look_at, next_to_measure, read_temperature, read_typed
+from iterum.web.measure.views import (
+    Typed,
+    look_at,
+    next_to_measure,
+    read_temperature,
+    read_total,
+    read_typed,
+    reading_of,
+)
 from iterum.web.tabs import chosen_class, class_tabs
 
 blueprint = Blueprint("measure", __name__, url_prefix="/measure", template_folder="templates")
@@ -19,10 +29,21 @@ def _pack(pack_id: str | None) -> Pack:
     for pack in desk().session().packs:
         if pack.id == pack_id:
             return pack
-    raise KeyError(pack_id)
+    raise NotThere("pack", pack_id)
+
+
+def _by_total(pack: Pack) -> bool:
+    """Whether only the total is read: as was asked for, and always of packs without a balance plug."""
+    return request.values.get("total") == "yes" or not pack.chemistry.joins
+
+
+def _typed(pack: Pack, texts: list[str]) -> Typed:
+    return read_total(texts[0]) if _by_total(pack) else read_typed(texts, pack.cells)
 
 
 def _typed_texts(pack: Pack) -> list[str]:
+    if _by_total(pack):
+        return [request.form.get("cell1", "")]
     return [request.form.get(f"cell{number}", "") for number in range(1, pack.cells + 1)]
 
 
@@ -42,13 +63,16 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
     queue = [item for item in session.packs if item.family == family]
     on_board = _on_board()
     current = asked or next_to_measure(queue, None, on_board) or queue[0]
+    by_total = _by_total(current)
     if texts is None:
         volts = current.reading.cell_v if current.reading else ()
         texts = [f"{value:.2f}" for value in volts] or [""] * current.cells
-    typed = read_typed(texts, current.cells)
+        if by_total:
+            texts = [f"{current.reading.pack_v:.2f}" if current.reading else ""]
+    typed = _typed(current, texts)
     warmth = request.form.get("temperature", "") if pack else ""
     temperature_c, warmth_fault = read_temperature(warmth)
-    shown = look_at(current, typed, session.rules, temperature_c)
+    shown = look_at(current, typed, session.rules, temperature_c, by_total)
     if not any(texts):
         shown = replace(shown, faults={})
     history = desk().readings(current.id)
@@ -61,6 +85,7 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
         warmth_fault=warmth_fault,
         look=shown,
         confirm=confirm,
+        by_total=by_total,
         verdicts=[judge_pack(item, session.rules) for item in queue],
         tabs=tabs,
         family=family,
@@ -100,10 +125,10 @@ def from_checker() -> str | Response | tuple[str, int]:
 def preview() -> str:
     """The verdict on what is typed so far; nothing is saved."""
     pack = _pack(request.form.get("pack"))
-    typed = read_typed(_typed_texts(pack), pack.cells)
+    typed, by_total = _typed(pack, _typed_texts(pack)), _by_total(pack)
     temperature_c, _ = read_temperature(request.form.get("temperature", ""))
-    shown = look_at(pack, typed, desk().session().rules, temperature_c)
-    return render_template("measure/verdict.html", pack=pack, look=shown, confirm=False)
+    shown = look_at(pack, typed, desk().session().rules, temperature_c, by_total)
+    return render_template("measure/verdict.html", pack=pack, look=shown, confirm=False, by_total=by_total)
 
 
 @blueprint.post("")
@@ -111,13 +136,13 @@ def save() -> str | Response | tuple[str, int]:
     """Write the reading down, questioned first where it looks odd, and go to the next pack."""
     pack = _pack(request.form.get("pack"))
     texts = _typed_texts(pack)
-    typed = read_typed(texts, pack.cells)
+    typed, by_total = _typed(pack, texts), _by_total(pack)
     temperature_c, warmth_fault = read_temperature(request.form.get("temperature", ""))
-    look = look_at(pack, typed, desk().session().rules, temperature_c)
+    look = look_at(pack, typed, desk().session().rules, temperature_c, by_total)
     confirmed = request.form.get("confirmed") == ",".join(texts)
     if not typed.complete or warmth_fault or look.impossible or (look.questions and not confirmed):
         return _page(pack, texts, confirm=bool(look.questions) and not look.impossible), 422
-    reading = Reading.of_cells(typed.volts, now(), temperature_c)
+    reading = reading_of(typed, temperature_c, by_total, now())
     corrects = next((item for item in desk().readings(pack.id) if item.corrected_by is None), None)
     is_correction = request.form.get("correct") == "yes" and corrects is not None
     desk().record_reading(pack.id, reading, now(), corrects.key if is_correction and corrects else None)
@@ -126,7 +151,8 @@ def save() -> str | Response | tuple[str, int]:
     if following is None:
         flash(f"{pack.id} is written down. Every pack of this class is measured.")
         return redirect(url_for("measure.page", pack=pack.id, done="yes"))
-    return redirect(url_for("measure.page", pack=following.id))
+    more: dict[str, Any] = {"total": "yes"} if by_total and following.chemistry.joins else {}
+    return redirect(url_for("measure.page", pack=following.id, **more))
 
 
 @blueprint.post("/wrong")

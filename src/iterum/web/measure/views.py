@@ -2,12 +2,14 @@
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 
 from iterum.core.packs import Pack, PackVerdict, Reading, judge_pack, question_volts
 from iterum.core.reasons import Reason
 from iterum.core.rules import HouseRules
 from iterum.web.pictures import caliper
 
+HIGHEST_TOTAL_V = 65.0
 COLDEST_TYPED_C, HOTTEST_TYPED_C = -40.0, 150.0
 
 
@@ -40,6 +42,20 @@ def read_typed(texts: Sequence[str], cells: int) -> Typed:
         else:
             volts.append(value)
     return Typed(kept, tuple(volts), faults)
+
+
+def read_total(text: str) -> Typed:
+    """Volts over the whole pack: "12.60", or its digits with two after the point, "1260"."""
+    said = text.strip()
+    digits = said.isascii() and said.isdigit() and 3 <= len(said) <= 4
+    try:
+        value = int(said) / 100 if digits else float(said.replace(",", "."))
+    except ValueError:
+        value = float("nan")
+    if 0 <= value <= HIGHEST_TOTAL_V:
+        return Typed((text,), (value,), {})
+    fault = "Empty: type the total." if not said else f"“{said[:12]}” is no total: type volts, such as 12.60."
+    return Typed((text,), (), {0: fault})
 
 
 def read_temperature(text: str) -> tuple[float | None, str]:
@@ -77,19 +93,28 @@ class Look:
     faults: dict[int, str]
 
 
-def look_at(pack: Pack, typed: Typed, rules: HouseRules, temperature_c: float | None = None) -> Look:
+def look_at(
+    pack: Pack, typed: Typed, rules: HouseRules, temperature_c: float | None = None, by_total: bool = False
+) -> Look:
     """What these volts say of the pack, before they are saved."""
     if not typed.complete:
         return Look(None, (), False, None, typed.faults)
-    questions = question_volts(pack, typed.volts)
-    measured = replace(pack, reading=Reading.of_cells(typed.volts, temperature_c=temperature_c))
+    questions = question_volts(pack, typed.volts) if not by_total else ()
+    verdict = judge_pack(replace(pack, reading=reading_of(typed, temperature_c, by_total), charged_full=False), rules)
     return Look(
-        verdict=judge_pack(measured, rules),
+        verdict=verdict,
         questions=questions,
         impossible=any(item.code == "volts_impossible" for item in questions),
         picture=caliper.draw(typed.volts) if len(typed.volts) > 1 and pack.chemistry.joins else None,
         faults={},
     )
+
+
+def reading_of(typed: Typed, temperature_c: float | None, by_total: bool, at: datetime | None = None) -> Reading:
+    """What was typed, as a reading."""
+    if by_total:
+        return Reading(typed.volts[0], (), at, temperature_c)
+    return Reading.of_cells(typed.volts, at, temperature_c)
 
 
 def next_to_measure(queue: Sequence[Pack], after: str | None, on_board: Collection[str]) -> Pack | None:

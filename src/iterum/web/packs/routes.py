@@ -8,11 +8,12 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.health import DISPOSAL, Advice
 from iterum.core.packs import Pack, judge_pack
+from iterum.core.reasons import NotThere
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import pack_document, pack_from
 from iterum.store.repository import TagTaken
-from iterum.web.context import desk, log_book, now
+from iterum.web.context import bench, desk, log_book, now
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
 from iterum.web.pictures import trend
 from iterum.web.pictures.code import code_svg
@@ -33,14 +34,14 @@ def _find(pack_id: str | None) -> Pack:
     for pack in desk().session().packs:
         if pack.id == pack_id:
             return pack
-    raise KeyError(pack_id)
+    raise NotThere("pack", pack_id)
 
 
 @blueprint.get("")
 def page() -> str:
     """Every pack with its verdict; retired ones below."""
-    advice = desk().remember("advice", lambda: log_book().all_health(now()))
-    verdicts = desk().matching()[0].verdicts
+    advice = desk().remember("advice", now(), lambda: log_book().all_health(now()))
+    verdicts = list(bench().verdicts.values())
     return render_template(
         "packs/page.html", verdicts=verdicts, retired=desk().retired()[0], advice=advice, disposal=DISPOSAL
     )

@@ -85,7 +85,8 @@ def draw(
     board = [item for item in seen if item.pack_id is None]
     volts = [item.pack_v / expected.cells for item in board if item.pack_v is not None]
     low_v = min([*expected.cell_v, *volts]) - 0.03
-    high_v = max([expected.end_v, *volts]) + 0.025
+    end_v = expected.end_v if expected.end_v is not None else max(expected.cell_v)
+    high_v = max([end_v, *volts]) + 0.025
     bottom = HEIGHT - BOTTOM
     amps_top = bottom - (bottom - TOP) * AMPS_PART
     up = Scale(low_v, high_v, amps_top - 6, TOP)
@@ -111,7 +112,7 @@ def draw(
         amps_due=_line(under) + "Z",
         seen=_line([(along(item.at_min), up((item.pack_v or 0.0) / expected.cells)) for item in _thinned(with_v)]),
         amps_seen=_line([(along(item.at_min), amps(item.current_a or 0.0)) for item in _thinned(with_a)]),
-        full_y=up(expected.end_v),
+        full_y=up(end_v),
         ticks_x=_clock(charging_at, last_min, along, width),
         ticks_y=tuple((up(value), f"{value:.2f}") for value in up.ticks(step)),
         most_a=f"{expected.dialled_a:g} A",

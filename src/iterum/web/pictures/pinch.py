@@ -3,7 +3,8 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from iterum.core.sizing import Limit, Sizing, tied
+from iterum.core.choice import Sizing
+from iterum.core.limits import Limit, tied
 from iterum.wording import sentence
 
 WIDTH, MIDDLE_Y, WIDEST_HALF_PX = 745.0, 70.0, 44.0
@@ -16,8 +17,8 @@ STAGES: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Supply", ("supply_power",)),
     ("Charger", ("charger_power", "charger_input")),
     ("Channel", ("channel_current", "channel_power")),
-    ("Board", ("board_current", "port_fuse")),
-    ("Packs", ("pack_charge_c", "wanted_rate")),
+    ("Board", ("board_current", "board_fuse", "port_fuse", "adapter_current")),
+    ("Packs", ("weak_pack", "pack_charge_c", "wanted_rate")),
 )
 
 

@@ -7,7 +7,7 @@ from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response
 
 from iterum.core.planning.score import Prefer
-from iterum.core.reasons import Unsafe
+from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.run import OPEN
 from iterum.exchange.results import batches_from, heats_from, past_from
 from iterum.services.planning import Follow, PlanJob, locked, moved, true_batches
@@ -130,7 +130,7 @@ def take() -> Response:
             desk().keep_plan(kept)
             flash(f"Taken: {PREFERENCES[Prefer(kept.prefer)].lower()}.")
             return redirect(url_for("plan.page"))
-    raise KeyError("prefer")
+    raise NotThere("plan", "prefer")
 
 
 @blueprint.get("/sheet")
@@ -138,7 +138,7 @@ def sheet() -> str:
     """The run sheet: one page to print, to be followed without any screen."""
     kept = desk().latest_plan()
     if kept is None:
-        raise KeyError("plan")
+        raise NotThere("plan", "latest")
     session = desk().session()
     shown = plan_page(kept, session, desk().revision(), now())
     volts = {pack.id: pack.cell_v for pack in session.packs}
@@ -155,7 +155,7 @@ def batch() -> Response:
     """Move one batch to another time or channel, or keep it where it is; the verdict at once, and nothing half done."""
     kept = desk().latest_plan()
     if kept is None:
-        raise KeyError("plan")
+        raise NotThere("plan", "latest")
     number = request.form.get("batch", -1, type=int)
     session, now_min = desk().session_at(kept.made_at), (now() - kept.made_at) / timedelta(minutes=1)
     keep = request.form.get("keep")
@@ -169,7 +169,7 @@ def batch() -> Response:
             by_min = request.form.get("by_min", 0.0, type=float)
             old = kept.document["batches"][number] if 0 <= number < len(kept.document["batches"]) else None
             if old is None:
-                raise KeyError("batch")
+                raise NotThere("batch", number)
             start_min = (old["start_min"] if start_min is None else round(start_min)) + by_min
             changed = moved(session, kept, number, request.form.get("channel"), start_min, now_min)
             flash(f"Fits: {', '.join(old['packs'])} from {_clock(kept, start_min)}. It is kept there.")

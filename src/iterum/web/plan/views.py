@@ -5,12 +5,9 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from iterum.core.feed import feed_of
-from iterum.core.kit import find
-from iterum.core.packs import Pack
-from iterum.core.reasons import Reason, Unsafe
+from iterum.core.choice import Choice, Sizing, size
+from iterum.core.reasons import NotThere, Reason, Unsafe
 from iterum.core.session import Session
-from iterum.core.sizing import Setup, Sizing, size
 from iterum.services.desk import kit_items
 from iterum.store.repository import KeptPlan
 from iterum.web.pictures import day_strip, pinch
@@ -129,25 +126,11 @@ def chosen_batch(shown: PlanPage, session: Session, number: int) -> Chosen | Non
         return None
     batch = batches[number]
     begun = batch["start_min"] < shown.now_min - 0.5
-    by_id = {pack.id: pack for pack in session.packs}
-    packs = [by_id[tag] for tag in batch["packs"] if tag in by_id]
-    setup = _setup(session, batch)
-    if setup is None or len(packs) < len(batch["packs"]):
-        return Chosen(number, batch, None, None, (), begun)
-    sizing, refusals = _sized(packs, setup, session)
-    picture = pinch.draw(sizing, setup.board is None) if sizing else None
-    return Chosen(number, batch, sizing, picture, refusals, begun)
-
-
-def _setup(session: Session, batch: Mapping[str, Any]) -> Setup | None:
-    for charger, channel in session.kit.channels():
-        if channel.id == batch["channel"]:
-            return Setup(find(session.kit.all_boards(), batch["board"]), channel, feed_of(charger, session.kit))
-    return None
-
-
-def _sized(packs: list[Pack], setup: Setup, session: Session) -> tuple[Sizing | None, tuple[Reason, ...]]:
+    choice = Choice(tuple(batch["packs"]), batch["board"], batch["channel"], current_a=batch["current_a"])
     try:
-        return size(packs, setup, session.rules), ()
+        sizing = size(session.bench, choice)
+    except NotThere:
+        return Chosen(number, batch, None, None, (), begun)
     except Unsafe as refusal:
-        return None, refusal.reasons
+        return Chosen(number, batch, None, None, refusal.reasons, begun)
+    return Chosen(number, batch, sizing, pinch.draw(sizing, sizing.setup.board is None), (), begun)

@@ -5,8 +5,9 @@ from datetime import timedelta
 from flask import Blueprint, render_template
 
 from iterum.core.packs import Condition
-from iterum.core.storage import Way, plan_storage
-from iterum.web.context import desk, log_book, now
+from iterum.core.storage import THERE_V, Way, plan_storage
+from iterum.web.choices import choice_fields
+from iterum.web.context import bench, desk, log_book, now
 
 blueprint = Blueprint("put_away", __name__, url_prefix="/put-away", template_folder="templates")
 
@@ -14,10 +15,11 @@ blueprint = Blueprint("put_away", __name__, url_prefix="/put-away", template_fol
 @blueprint.get("")
 def page() -> str:
     """The plan for tonight, and what lies full since when."""
-    session = desk().session()
+    session = desk().session(now())
     packs = [pack for pack in session.packs if pack.condition is Condition.OK and pack.chemistry.joins]
-    plan = desk().remember("storage", lambda: plan_storage(packs, session.kit, session.rules))
+    plan = desk().remember("storage", now(), lambda: plan_storage(bench()))
     names = {channel.id: channel.name or channel.id for _, channel in session.kit.channels()}
+    names |= {board.id: board.name or board.id for board in session.kit.all_boards()}
     return render_template(
         "put_away/page.html",
         plan=plan,
@@ -27,4 +29,6 @@ def page() -> str:
         unmeasured=[pack for pack in packs if pack.reading is None],
         done_at=now() + timedelta(minutes=plan.done_min),
         at=lambda minute: now() + timedelta(minutes=minute),
+        choice_fields=choice_fields,
+        there_v=THERE_V,
     )

@@ -7,10 +7,12 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.arrange import place_groups
-from iterum.core.joining import join_reasons, plug_by_plug
+from iterum.core.joining import passing_order
+from iterum.core.kit import DEFAULT_LEAD_MOHM
 from iterum.core.matching import Matching
+from iterum.core.reasons import NotThere
 from iterum.core.rules import RULES, HouseRules, Rule, School, chosen_school
-from iterum.web.context import desk, now
+from iterum.web.context import bench, desk, now
 
 blueprint = Blueprint("rules", __name__, url_prefix="/rules", template_folder="templates")
 
@@ -38,6 +40,8 @@ def _effect(rule: Rule, school: School, rules: HouseRules, today: Matching) -> s
     """What choosing a school would do to today's groups, in numbers."""
     if not any(pack.pack.reading for pack in today.verdicts):
         return "Measure packs to see what it does."
+    if rule.key == "storage":
+        return "Groups and amps stay; Put away aims at other volts."
     if rule.key in ("join_order", "balance"):
         return "Groups and amps stay; the card and its steps change."
     changed = _changed(rules, school)
@@ -45,7 +49,7 @@ def _effect(rule: Rule, school: School, rules: HouseRules, today: Matching) -> s
         return _joining_effect(changed, today)
     if rule.key in ("rate", "size_at"):
         return _amps_effect(changed)
-    other = desk().matching_under(changed)
+    other = desk().matching_under(changed, now())
     if rule.key == "li_ion_end":
         return "Amps stay; li-ion ends at its new volts."
     moved = len({pack_id for group in _sets(today) ^ _sets(other) for pack_id in group})
@@ -56,23 +60,22 @@ def _effect(rule: Rule, school: School, rules: HouseRules, today: Matching) -> s
 
 def _joining_effect(changed: HouseRules, today: Matching) -> str:
     """How many of today's groups could be plugged in as they are."""
-    plugs = desk().remember("plugs", lambda: [plug_by_plug(group.packs) for group in today.groups])
-    broken = sum(bool(join_reasons(found, changed)) for found in plugs)
+    orders = [passing_order(group.packs, changed, DEFAULT_LEAD_MOHM) for group in today.groups]
+    broken = orders.count(None)
     if not broken:
-        return f"All {len(plugs)} groups may be plugged in as they are."
-    return f"{broken} of {len(plugs)} groups would need another way in."
+        return f"All {len(orders)} groups may be plugged in as they are."
+    return f"{broken} of {len(orders)} groups would need another way in."
 
 
 def _amps_effect(changed: HouseRules) -> str:
-    session = desk().session()
-    placed = place_groups(desk().matching()[0].groups, session.kit, changed)
+    placed = place_groups(desk().matching(now())[0].groups, replace(bench(), rules=changed))
     dialled = [f"{item.sizing.current_a:g}" for item in placed if item.sizing]
     return f"Groups stay; dial {', '.join(dialled)} A." if dialled else "Groups stay; nothing can be dialled."
 
 
 def _rows() -> list[tuple[Rule, list[SchoolRow], School | None]]:
     rules = desk().session().rules
-    today = desk().matching_under(rules)
+    today = desk().matching_under(rules, now())
     rows = []
     for rule in RULES:
         chosen = chosen_school(rule, rules)
@@ -88,7 +91,7 @@ def _rows() -> list[tuple[Rule, list[SchoolRow], School | None]]:
 def page() -> str:
     """Each house rule with its schools, the default and why, and what changing it does."""
     rules = desk().session().rules
-    rows = desk().remember("rule rows", _rows)
+    rows = desk().remember("rule rows", now(), _rows)
     return render_template("rules/page.html", rows=rows, rules=rules, can_go_back=desk().rules_can_go_back())
 
 
@@ -105,4 +108,4 @@ def choose() -> Response:
                 desk().set_rules(_changed(desk().session().rules, school), now())
                 flash(f"{rule.question} {school.label}.")
                 return redirect(url_for("rules.page") + f"#rule-{rule.key}")
-    raise KeyError(request.form.get("school"))
+    raise NotThere("school", request.form.get("school"))

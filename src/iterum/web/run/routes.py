@@ -6,12 +6,13 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.packs import Reading
-from iterum.core.reasons import Unsafe
+from iterum.core.health import MOST_AGAIN
+from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.run import Act, Shown, State
 from iterum.core.watching import Alarm, Observation
 from iterum.devices.driver import LinkLost, Refused
 from iterum.services.running import TYPED, After, Changed
+from iterum.web.choices import choice_from
 from iterum.web.context import desk, now, runs
 from iterum.web.frame import go_back_to
 from iterum.web.run.views import reading_from_volts, run_page
@@ -36,12 +37,10 @@ def _page(key: int, status: int = 200, **more: Any) -> tuple[str, int]:
 
 @blueprint.post("")
 def begin() -> Response:
-    """Take a batch in hand."""
+    """Take a batch in hand, as it was chosen."""
     form = request.form
-    packs = form.getlist("packs")
-    current_a = form.get("current_a", type=float)
     try:
-        key = runs().begin(packs, form.get("board") or None, form.get("channel", ""), current_a, now())
+        key = runs().begin(choice_from(form), now())
     except Unsafe as refusal:
         flash(f"Not taken in hand: {' '.join(about(item) for item in refusal.reasons)}", "care")
         return redirect(go_back_to(form["back"]) if form.get("back") else url_for("charge.page"))
@@ -122,7 +121,7 @@ def act(key: int) -> Response | tuple[str, int]:
     try:
         wanted = Act(request.form.get("act", ""))
     except ValueError:
-        raise KeyError("act") from None
+        raise NotThere("act", request.form.get("act")) from None
     skipped = request.form.get("skip") == "yes"
     run = runs().look(key, now()).run
     if wanted is Act.INSPECT and not skipped and set(request.form.getlist("looked")) != set(run.packs):
@@ -205,30 +204,50 @@ def after(key: int) -> Response | tuple[str, int]:
     run = runs().look(key, now()).run
     found, faults = _numbers(("charge_mah",))
     packs: dict[str, After] = {}
+    by_volts = run.card.end_v is not None
     for tag in run.packs:
         try:
-            volts = reading_from_volts(request.form.get(f"v-{tag}", ""), run.card.cells)
-            packs[tag] = After(volts, _ohms(request.form.get(f"r-{tag}", ""), run.card.cells))
+            packs[tag] = _after_of(request.form, tag, run.card.cells, by_volts)
         except ValueError as error:
             faults[f"v-{tag}"] = str(error)
     skipped = request.form.get("skip") == "yes"
-    if not skipped and not faults and any(not item.cell_v for item in packs.values()):
+    if not skipped and not faults and any(not item.is_read for item in packs.values()):
         faults["all"] = "Read every pack, or skip what you did not read: the charge is logged all the same."
     if faults:
         return _page(key, 422, typed=request.form, faults=faults)
     note = request.form.get("note", "").strip() or None
+    warm = {"yes": True, "no": False}.get(request.form.get("warm", ""))
+    if not by_volts and warm is None and not skipped:
+        return _page(
+            key, 422, typed=request.form, faults={"all": "Say whether it was warm: one that is not is not full."}
+        )
     try:
-        _, low = runs().check_after(key, _state(), now(), packs, found.get("charge_mah"), note, skipped)
+        _, logged = runs().check_after(key, _state(), now(), packs, found.get("charge_mah"), note, skipped, warm)
     except Changed as error:
         for tag, item in packs.items():  # somebody else was quicker; what was read here is kept all the same
-            if item.cell_v:
-                desk().record_reading(tag, Reading.of_cells(item.cell_v, now()), now())
+            if item.is_read:
+                desk().record_reading(tag, item.reading(now()), now())
         _changed(error)
         return redirect(url_for("run.page", key=key))
-    if low:
-        flash(f"More than 80 % went back into {', '.join(low)}: run too low. Shorten the timer, see Use.", "care")
+    if logged.low:
+        flash(
+            f"More than 80 % went back into {', '.join(logged.low)}: run too low. Shorten the timer, see Use.", "care"
+        )
+    for tag, count in logged.again.items():
+        flash(
+            f"{tag} is not full: not warm, or far too few mAh. Charge it again, {count} of {MOST_AGAIN} times.", "care"
+        )
     flash("Logged. The packs are free again.")
     return redirect(url_for("run.page", key=key))
+
+
+def _after_of(form: Mapping[str, str], tag: str, cells: int, by_volts: bool) -> After:
+    """What was read of one pack after its charge: its cells, or, of nickel, the total. Raises ValueError."""
+    ohms = _ohms(form.get(f"r-{tag}", ""), cells)
+    if by_volts:
+        return After(reading_from_volts(form.get(f"v-{tag}", ""), cells), ohms)
+    total = _volts_of(form, f"v-{tag}", cells)
+    return After((), ohms, sum(total) if total else None)
 
 
 def _ohms(text: str, cells: int) -> tuple[float, ...]:

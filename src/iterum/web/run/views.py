@@ -6,15 +6,15 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from iterum.core.cautions import cautions_at
-from iterum.core.joining import even_out
-from iterum.core.kit import DEFAULT_LEAD_MOHM, find
+from iterum.core.joining import joining
+from iterum.core.kit import DEFAULT_LEAD_MOHM
 from iterum.core.packs import Pack, Reading
-from iterum.core.reasons import Reason, Unsafe, reason
+from iterum.core.reasons import Reason, reason
 from iterum.core.run import LIVE, LOOKS, OPEN, SKIPPABLE, Act, State, next_act
 from iterum.core.session import Session
 from iterum.core.watching import Alarm, next_check_min
 from iterum.services.running import RunLook
-from iterum.store.runs import KeptEvent, KeptFinding
+from iterum.store.runs import KeptEvent, KeptFinding, KeptRun
 from iterum.web.match.join import JoinStep, join_steps
 from iterum.web.pictures import charge_card
 
@@ -66,6 +66,7 @@ class RunPage:
     next_check_at: datetime | None
     check_late: bool
     full_at: datetime | None
+    balanced_at: datetime | None
     put_in_mah: float | None
     names: Mapping[str, str]
 
@@ -95,11 +96,11 @@ def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:
     run = look.run
     by_id = {pack.id: pack for pack in session.packs}
     packs = tuple(by_id[tag] for tag in run.packs if tag in by_id)
-    act = next_act(run.state)
+    act = next_act(run.state, run.card.wait_min > 0)
     plugs, wait_s = _joining(packs, look, session)
     waited_s = (now - run.state_at).total_seconds() if run.state is State.PLUGGED_IN else 0.0
     card = small = None
-    next_at = full_at = None
+    next_at = full_at = balanced_at = None
     late = False
     if run.expected is not None and look.outlook is not None and run.charging_at is not None:
         seen = [item.seen for item in look.seen]
@@ -108,18 +109,19 @@ def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:
             next_at = now + timedelta(minutes=due_min - look.minute)
             late = due_min < look.minute
             full_at = now + timedelta(minutes=look.outlook.left_min)
+            balanced_at = full_at + timedelta(minutes=run.expected.balance_min)
         begun = now - timedelta(minutes=look.minute) if run.state in LIVE else run.charging_at
         drawn: dict[str, Any] = {"expected": run.expected, "seen": seen, "ahead": look.outlook, "minute": look.minute,
                                  "charging_at": begun, "next_check_min": due_min}  # fmt: skip
         card = charge_card.draw(**drawn)
         small = charge_card.draw(**drawn, width=charge_card.PHONE_WIDTH)
     put_in = [item.seen.charge_mah for item in look.seen if item.seen.charge_mah is not None]
-    board = find(session.kit.all_boards(), run.board)
-    channel = next((item for _, item in session.kit.channels() if item.id == run.channel), None)
+    board, found = session.kit.board(run.board), session.kit.channel(run.channel)
+    channel = found[1] if found else None
     return RunPage(
         look=look,
         packs=packs,
-        steps=_steps(run.state, look.events),
+        steps=_steps(run, look.events),
         act=act,
         skippable=act in SKIPPABLE,
         cautions=cautions_at(act.value) if act else (),
@@ -132,6 +134,7 @@ def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:
         next_check_at=next_at,
         check_late=late,
         full_at=full_at,
+        balanced_at=balanced_at,
         put_in_mah=put_in[-1] if put_in else None,
         names={
             run.channel: (channel.name or channel.id) if channel else run.channel,
@@ -142,23 +145,27 @@ def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:
 
 def _joining(packs: Sequence[Pack], look: RunLook, session: Session) -> tuple[tuple[JoinStep, ...], float]:
     """The plugs in their order and how long to wait after the last, by the volts with which the packs came."""
-    if len(packs) < 2 or look.run.state not in (State.PLANNED, State.INSPECTED, State.PLUGGED_IN):
-        return (), 0.0
-    board = find(session.kit.all_boards(), look.run.board)
-    try:
-        evening = even_out(packs, session.rules, board.lead_mohm if board else DEFAULT_LEAD_MOHM)
-    except Unsafe:
-        return (), 0.0
-    return join_steps(evening, look.run.packs, session.rules), evening.settled_s or 0.0
+    run = look.run
+    wait_s = run.card.wait_min * 60
+    if len(packs) < 2 or run.state not in (State.PLANNED, State.INSPECTED, State.PLUGGED_IN):
+        return (), wait_s
+    if any(pack.reading is None for pack in packs):
+        return (), wait_s
+    board = session.kit.board(run.board)
+    verdict = joining(packs, session.rules, board.lead_mohm if board else DEFAULT_LEAD_MOHM, run.rate_c)
+    return join_steps(verdict, session.rules), wait_s
 
 
-def _steps(state: State, events: Sequence[KeptEvent]) -> tuple[Step, ...]:
+def _steps(run: KeptRun, events: Sequence[KeptEvent]) -> tuple[Step, ...]:
     done = {event.act: event.skipped for event in events}
-    here = next_act(state)
+    evens_out = run.card.wait_min > 0
+    here = next_act(run.state, evens_out)
     found = []
     for act, name in STEPS:
+        if act is Act.EVEN_OUT and not evens_out:
+            continue
         how = "skipped" if done.get(act.value) else "done" if act.value in done else ""
-        if act is here or (act is Act.START and state in LIVE):
+        if act is here or (act is Act.START and run.state in LIVE):
             how = "here"
         found.append(Step(name, how))
     return tuple(found)

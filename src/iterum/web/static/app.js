@@ -75,13 +75,19 @@
   var fields = form ? Array.prototype.slice.call(form.querySelectorAll("[data-digits]")) : [];
   var phone = window.matchMedia("(max-width: 760px)");
 
-  function digitsOf(field) { return field.value.replace(/\D/g, "").slice(0, 3); }
-  function show(field, digits) { field.value = digits.length > 1 ? digits[0] + "." + digits.slice(1) : digits; }
+  /* A cell has three digits, the point after the first; a total up to four, the point before the last two. */
+  function most(field) { return Number(field.dataset.digits) || 3; }
+  function full(field) { return digitsOf(field).length >= 3; }
+  function digitsOf(field) { return field.value.replace(/\D/g, "").slice(0, most(field)); }
+  function show(field, digits) {
+    var head = most(field) > 3 ? Math.max(digits.length - 2, 0) : 1;
+    field.value = digits.length > 1 && head ? digits.slice(0, head) + "." + digits.slice(head) : digits;
+  }
   function at() { var index = fields.indexOf(document.activeElement); return index < 0 ? lastField : index; }
   var lastField = 0;
 
   function preview() {
-    if (fields.every(function (field) { return digitsOf(field).length === 3; })) { window.htmx.trigger(form, "volts"); }
+    if (fields.every(full)) { window.htmx.trigger(form, "volts"); }
   }
   function forget() { /* a change after a question asks again */
     var confirmed = form.querySelector("[name=confirmed]");
@@ -96,11 +102,11 @@
   function put(digit) {
     var index = at(), field = fields[index];
     var whole = field.selectionStart === 0 && field.selectionEnd === field.value.length;
-    var digits = whole || digitsOf(field).length === 3 ? digit : digitsOf(field) + digit;
+    var digits = whole || digitsOf(field).length === most(field) ? digit : digitsOf(field) + digit;
     forget();
     show(field, digits);
     field.setSelectionRange(field.value.length, field.value.length);
-    if (digits.length === 3) { go(index + 1); }
+    if (digits.length === most(field)) { go(index + 1); }
     preview();
   }
   function rub() {

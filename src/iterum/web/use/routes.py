@@ -7,6 +7,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.flight import USABLE_PART, Part, flight, timer_from_recharge
+from iterum.core.reasons import NotThere
 from iterum.web.context import desk, log_book, now
 
 blueprint = Blueprint("use", __name__, url_prefix="/use", template_folder="templates")
@@ -63,7 +64,7 @@ def timer() -> Response:
     pack_id, timer_s = request.form.get("pack", ""), request.form.get("timer_s", 0, type=int)
     pack = next((item for item in desk().session().packs if item.id == pack_id), None)
     if pack is None or not 10 <= timer_s <= 36_000:
-        raise KeyError("pack")
+        raise NotThere("pack", "pack")
     desk().save_pack(replace(pack, timer_s=timer_s, reading=None), pack.id, now())
     flash(f"Timer of {pack.id}: {timer_s // 60}:{timer_s % 60:02}.")
     return redirect(url_for("use.page", pack=pack.id))

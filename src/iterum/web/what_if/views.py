@@ -1,18 +1,18 @@
 """What the what-if page shows: a question in an address, an answer from the core."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from iterum.core.charging import Charge, charge
+from iterum.core.bench import Bench
+from iterum.core.charging import Charge
 from iterum.core.chemistry import CHEMISTRIES
-from iterum.core.feed import Feed
-from iterum.core.joining import Evening, even_out, ways_out
-from iterum.core.kit import Board, Channel, Charger
+from iterum.core.choice import Choice, Sizing, charge, size
+from iterum.core.joining import Evening, even_out
+from iterum.core.kit import Board, Channel, Charger, Kit
 from iterum.core.matching import obstacles
-from iterum.core.packs import MAX_CELLS, Level, Pack, Reading
+from iterum.core.packs import MAX_CELLS, Pack, Reading
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.rules import HouseRules
-from iterum.core.sizing import Setup, Sizing, size, size_joinable
 from iterum.web.pictures import curves
 
 MOST_PACKS = 40
@@ -111,20 +111,21 @@ def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRule
     amps, watts = numbers["amps"] or 0.0, numbers["watts"] or 0.0
     channel = Channel("charger", amps, watts, 0.05, 0.1 if amps >= 1 else 0.01, 1, MAX_CELLS)
     board = Board("board", MOST_PACKS) if len(packs) > 1 else None
-    setup = Setup(board, channel, Feed(Charger("charger", (channel,)), None, None, None))
-    asked = HouseRules(**{**vars(rules), "rate_c": numbers["rate"]})
-    evening = even_out(packs, asked) if len(packs) > 1 else None
+    kit = Kit(boards=(board,) if board else (), chargers=(Charger("charger", (channel,)),))
+    asked = replace(rules, rate_c=numbers["rate"])
+    bench = Bench(packs, kit, asked)
+    choice = Choice(tuple(pack.id for pack in packs), board.id if board else None, channel.id)
     sizing: Sizing | None = None
     predicted: Charge | None = None
     refusals: tuple[Reason, ...] = ()
     end_v = asked.full_v(packs[0].chemistry)
     try:
-        sizing = size(packs, setup, asked)
+        sizing = size(bench, choice)
     except Unsafe as refusal:
         refusals = refusal.reasons
+    evening = even_out(packs, asked, rate_c=sizing.rate_c if sizing else None) if len(packs) > 1 else None
     try:
-        dialled = sizing or size_joinable(packs, setup, asked)
-        predicted = charge(packs, setup, asked, dialled.current_a, settle_first=True)
+        predicted = charge(bench, choice).charge
     except Unsafe as refusal:
         refusals = refusals or refusal.reasons
     broken = obstacles(packs, asked) if len(packs) > 1 else ()
@@ -134,7 +135,7 @@ def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRule
         evening=evening,
         evening_picture=curves.draw_evening(evening, packs, asked) if evening else None,
         evening_small=curves.draw_evening(evening, packs, asked, curves.PHONE_WIDTH) if evening else None,
-        ways=ways_out(packs, asked) if evening and evening.level is Level.STOP and not broken else (),
+        ways=evening.joining.ways if evening and not broken else (),
         sizing=sizing,
         refusals=refusals,
         charge=predicted,

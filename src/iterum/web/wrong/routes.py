@@ -4,6 +4,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.planning.score import Prefer
+from iterum.core.reasons import NotThere
 from iterum.core.run import LIVE
 from iterum.web.context import desk, now, plan_desk, runs
 from iterum.web.plan.routes import plan_job
@@ -41,7 +42,7 @@ def write_down() -> Response:
     """Stop the batches named, keep hurt packs apart, write the incident down, and plan again without them."""
     kind = request.form.get("see", "")
     if kind not in {item.key for item in TROUBLES}:
-        raise KeyError("see")
+        raise NotThere("trouble", "see")
     keys = request.form.getlist("runs", type=int)
     tags = request.form.getlist("packs")
     note = request.form.get("note", "").strip() or None
