@@ -157,7 +157,7 @@ def test_reading_back_refuses_a_wrong_count_and_does_not_go_on(field):
     run = field.runs.look(key, field.clock()).run
     with pytest.raises(Unsafe, match="back_count"):
         field.runs.read_back(key, field.runs.shown_by_charger(run), run.state, field.clock())
-    assert field.runs.look(key, field.clock()).run.state is State.EVENED_OUT
+    assert field.runs.look(key, field.clock()).run.state is State.PLUGGED_IN
     with pytest.raises(Unsafe, match="back_missing"):
         field.runs.read_back(key, Shown(4), run.state, field.clock())
 

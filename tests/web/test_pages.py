@@ -105,7 +105,7 @@ class TestMeasure:
         ("cells", "words"),
         [(("384", "348", "384", "384"), "Did you mean 3.84?"), (("384", "384", "384", "000"), "Is this a 3S?"),
          (("384", "120", "384", "384"), "A dead cell"), (("384", "384", "", "384"), "Empty: type three digits"),
-         (("384", "384", "abc", "384"), "is no voltage"), (("485", "384", "384", "384"), "is over 4.25")],
+         (("384", "384", "abc", "384"), "is no voltage"), (("485", "384", "384", "384"), "is over 4.50")],
     )  # fmt: skip
     def test_odd_volts_are_questioned_and_kept_as_typed(self, visitor, demo_app, cells, words):
         page = self.typed(visitor, "P-13", *cells).text
@@ -136,23 +136,23 @@ class TestMeasure:
 
     def test_looks_wrong_keeps_a_pack_apart_and_can_be_taken_back(self, visitor, demo_app):
         visitor.post("/measure/wrong", pack="P-01", condition="damaged")
-        assert "P-01" in {left.pack.id for left in desk(demo_app).matching()[0].left_out}
+        assert "P-01" in {left.pack.id for left in desk(demo_app).matching(NOON)[0].left_out}
         visitor.post("/measure/wrong", pack="P-01", condition="ok")
-        assert "P-01" not in {left.pack.id for left in desk(demo_app).matching()[0].left_out}
+        assert "P-01" not in {left.pack.id for left in desk(demo_app).matching(NOON)[0].left_out}
 
 
 class TestMatchAndDial:
     def group(self, app, family="lipo-4S"):
-        return next(group for group in desk(app).matching()[0].groups if group.family == family)
+        return next(group for group in desk(app).matching(NOON)[0].groups if group.family == family)
 
     def test_a_pack_moved_outside_the_rules_is_refused_a_current_and_goes_back(self, visitor, demo_app):
-        before = desk(demo_app).matching()[0]
+        before = desk(demo_app).matching(NOON)[0]
         anchor = self.group(demo_app).packs[0].id
         page = visitor.post("/match/move", pack="P-12", to=f"with:{anchor}", **{"class": "lipo-4S"}).text
         assert "P-12 is moved, but this group may not be charged" in page
         assert "too wide" in page
         visitor.post("/match/move", pack="P-12", to="back")
-        assert desk(demo_app).matching()[0] == before
+        assert desk(demo_app).matching(NOON)[0] == before
 
     def test_a_damaged_pack_is_moved_nowhere(self, visitor, demo_app):
         anchor = self.group(demo_app, "lipo-6S").packs[0].id
@@ -166,9 +166,11 @@ class TestMatchAndDial:
             page = visitor.get(path + "".join(f"&{name}={value}" for name, value in query.items())).text
             return float(re.search(r'big-amps"><b>([\d.]+)', page)[1])
 
-        assert amps(rate=2) == pytest.approx(2 * amps(rate=1))
-        assert amps(rate=3, channel="Small-1") == 5.0  # five packs of 450 mAh at their label's 2C would take 5.4
-        assert "needs 11.0 V" not in visitor.get(path + "&channel=Small-1&feed=mains").text
+        assert amps(rate_c=2) == pytest.approx(2 * amps(rate_c=1))
+        assert amps(rate_c=3, channel="Small-1") == 5.0  # six packs of 450 mAh at their label's 2C would take 5.4
+        assert amps(current_a="1.3") == 1.3
+        assert "no current to dial" in visitor.get(path + "&current_a=much").text
+        assert "needs 11.0 V" not in visitor.get(path + "&channel=Small-1&fed_by=mains").text
 
     def test_what_must_not_be_charged_is_refused_with_every_reason(self, visitor):
         page = visitor.get("/charge?packs=P-01&packs=T-01&packs=T-03").text
@@ -178,7 +180,7 @@ class TestMatchAndDial:
         assert "big-amps" not in page
 
     def test_the_kept_choice_goes_into_the_file(self, visitor):
-        visitor.post("/charge/keep", packs="P-01", rate="1")
+        visitor.post("/charge/keep", packs="P-01", rate_c="1")
         group = json.loads(visitor.get("/files/session.json").text)["group"]
         assert (group["packs"], group["current_a"]) == (["P-01"], 1.8)
 
@@ -206,7 +208,7 @@ class TestWhatFlows:
     def test_the_dial_card_says_when_watts_slow_it(self, visitor):
         page = visitor.get("/charge?packs=T-01&packs=T-02&channel=Small-1").text
         assert re.search(r"Watts hold the amps down .*: \d+ min longer than the packs would need", page)
-        assert re.search(r"Started now, done about <b>\d\d:\d\d</b>", page)
+        assert re.search(r"Started now, full about <b>\d\d:\d\d</b>", page)
         assert "longer than amps alone" not in page  # sized at full volts, the watts hold to the end
         visitor.post("/rules", rule="size_at", school="nominal")
         assert "longer than amps alone" in visitor.get("/charge?packs=T-01&packs=T-02&channel=Small-1").text
@@ -472,12 +474,12 @@ class TestRules:
         assert re.search(r"\d of 5 groups would need another way in|All 5 groups may be plugged in", rule)
 
     def test_switching_a_school_changes_groups_and_amps_at_once(self, visitor, demo_app):
-        groups = [group.plug_in_order for group in desk(demo_app).matching()[0].groups]
+        groups = [group.plug_in_order for group in desk(demo_app).matching(NOON)[0].groups]
         visitor.post("/rules", rule="match", school="cell-0.05")
-        assert [group.plug_in_order for group in desk(demo_app).matching()[0].groups] != groups
-        amps = [item.sizing.current_a for item in desk(demo_app).placed() if item.sizing]
+        assert [group.plug_in_order for group in desk(demo_app).matching(NOON)[0].groups] != groups
+        amps = [item.sizing.current_a for item in desk(demo_app).placed(NOON) if item.sizing]
         visitor.post("/rules", rule="rate", school="half")
-        assert [item.sizing.current_a for item in desk(demo_app).placed() if item.sizing] != amps
+        assert [item.sizing.current_a for item in desk(demo_app).placed(NOON) if item.sizing] != amps
 
 
 class TestFiles:

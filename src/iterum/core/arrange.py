@@ -24,7 +24,8 @@ def match(bench: Bench) -> Matching:
         for pack in bench.packs
         if pack.id in bench.in_hand
     )
-    return replace(found, left_out=(*(mended(bench, left) for left in found.left_out), *in_hand))
+    verdicts = tuple(bench.verdicts.values())
+    return replace(found, verdicts=verdicts, left_out=(*(mended(bench, left) for left in found.left_out), *in_hand))
 
 
 CHARGING_FIXES = frozenset(
@@ -72,6 +73,10 @@ def move_by_hand(matching: Matching, pack_id: str, with_pack_id: str | None, kit
         if mover is not None and not joins[mover]:
             verdict = next(item for item in matching.verdicts if item.pack.id == mover)
             raise Unsafe(tuple(replace(item, numbers={**item.numbers, "id": mover}) for item in verdict.reasons))
+    in_hand = [item for item in matching.left_out if item.reason.code == "in_hand"]
+    busy = [item.reason for item in in_hand if item.pack.id in (pack_id, with_pack_id)]
+    if busy:
+        raise Unsafe(tuple(busy))
     sets = [[member for member in group.packs if member.id != pack_id] for group in matching.groups]
     left = {item.pack.id: item for item in matching.left_out if item.pack.id != pack_id}
     if with_pack_id is None:

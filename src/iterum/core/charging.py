@@ -91,16 +91,23 @@ def _shifted(packs: Sequence[Pack], branches: Sequence[Branch], low: bool) -> li
 
 
 def charge_packs(
-    packs: Sequence[Pack], setup: Setup, rules: HouseRules, current_a: float, wait_min: float = 0.0
+    packs: Sequence[Pack],
+    setup: Setup,
+    rules: HouseRules,
+    current_a: float,
+    wait_min: float = 0.0,
+    start: Sequence[Branch] | None = None,
 ) -> Charge:
-    """Charge these packs at `current_a` on this board, channel and feed, evened out for `wait_min` before.
+    """Charge these packs at `current_a` on this board, channel and feed.
 
-    Nothing is judged here. Raises ValueError for packs without a reading.
+    start : the packs as they stand when the charger starts, after they have evened out for `wait_min`; None: as they
+    were read. Nothing is judged here. Raises ValueError for packs without a reading.
     """
     if packs[0].chemistry.table is None:
         return _nickel_charge(packs, setup, current_a)
     tail = rules.tail_fraction
-    start = _evened(packs, setup, wait_min)
+    if start is None:
+        start = [branch_of(pack, setup.lead_mohm) for pack in packs]
     end_v = packs[0].cells * rules.full_v(packs[0].chemistry)
     power = min(powers_of(setup), key=lambda item: item.left_w)
     feeding = Feeding(current_a, power.left_w, end_v)
@@ -133,12 +140,6 @@ def charge_packs(
         packs=charged,
         done=trace.done,
     )
-
-
-def _evened(packs: Sequence[Pack], setup: Setup, wait_min: float) -> Sequence[Branch]:
-    """The packs as they are when the charger starts."""
-    start = [branch_of(pack, setup.lead_mohm) for pack in packs]
-    return run(start, Feeding(), wait_min * 60).last if wait_min > 0 and len(packs) > 1 else start
 
 
 def _nickel_charge(packs: Sequence[Pack], setup: Setup, current_a: float) -> Charge:

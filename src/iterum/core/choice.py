@@ -198,8 +198,8 @@ def size(bench: Bench, choice: Choice) -> Sizing:
     packs, setup, rules = found.packs, found.setup, found.rules
     limits, current_a, binding, notes = limits_and_current(packs, setup, rules, choice.current_a)
     joined = joining(packs, rules, setup.lead_mohm, current_a / total_ah(packs))
-    result = charge_packs(packs, setup, rules, current_a, joined.wait_min)
-    budget = budget_of(found, result)
+    result = charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
+    budget = budget_of(found, result, joined)
     if budget is not None and budget.short:
         raise Unsafe((_short(budget, packs),))
     chemistry = packs[0].chemistry
@@ -234,7 +234,7 @@ END_CHOICES: dict[str, tuple[float, ...]] = {"li-ion": (4.10, 4.20), "life": (3.
 # ---------------------------------------------------------------------------------------- what the source still holds
 
 
-def budget_of(found: Hookup, result: Charge) -> Budget | None:
+def budget_of(found: Hookup, result: Charge, joined: Joining) -> Budget | None:
     """What the charge takes against what the source has; None where no budget is known."""
     setup = found.setup
     if setup.left_wh is None or setup.feed.source is None:
@@ -243,7 +243,7 @@ def budget_of(found: Hookup, result: Charge) -> Budget | None:
     if at_most(need_wh, setup.left_wh):
         return Budget(setup.feed.source.id, need_wh, setup.left_wh, len(found.packs), None)
     return Budget(
-        setup.feed.source.id, need_wh, setup.left_wh, _enough_for(found, part), _reaches_v(found, result, part)
+        setup.feed.source.id, need_wh, setup.left_wh, _enough_for(found, part), _reaches_v(found, result, joined)
     )
 
 
@@ -258,9 +258,9 @@ def _enough_for(found: Hookup, part: float) -> int:
     return len(found.packs)
 
 
-def _reaches_v(found: Hookup, result: Charge, part: float) -> float | None:
+def _reaches_v(found: Hookup, result: Charge, joined: Joining) -> float | None:
     """V per cell, in steps of `END_STEP_V`, up to which what is left brings all of them; None where not even a step."""
-    packs, left_wh = found.packs, found.setup.left_wh or 0.0
+    packs, left_wh, part = found.packs, found.setup.left_wh or 0.0, found.setup.feed.efficiency_from_source
     chemistry = packs[0].chemistry
     if chemistry.table is None:
         return None
@@ -271,7 +271,8 @@ def _reaches_v(found: Hookup, result: Charge, part: float) -> float | None:
         if energy_to_wh(packs, end_v) / part > left_wh:
             continue
         rules = replace(found.rules, end_v={**found.rules.end_v, chemistry.name: end_v})
-        reached = charge_packs(packs, found.setup, rules, result.current_a, result.wait_min)
+        start = joined.start_of(packs)
+        reached = charge_packs(packs, found.setup, rules, result.current_a, result.wait_min, start)
         if at_most(reached.energy_in_wh, left_wh):
             return end_v if end_v > low_v else None
     return None
@@ -308,8 +309,8 @@ def charge(bench: Bench, choice: Choice) -> Judged:
     refuse_unjoinable(packs)
     current_a, limits, broken = _amps(found)
     joined = joining(packs, rules, setup.lead_mohm, current_a / total_ah(packs))
-    result = charge_packs(packs, setup, rules, current_a, joined.wait_min)
-    budget = budget_of(found, result)
+    result = charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
+    budget = budget_of(found, result, joined)
     if budget is not None and budget.short:
         short = _short(budget, packs)
         broken = (*broken, short)

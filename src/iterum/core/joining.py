@@ -12,7 +12,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from iterum.core.circuit import Feeding, Trace, branch_of, run, settled
+from iterum.core.circuit import Branch, Feeding, Trace, branch_of, run, settled
 from iterum.core.estimate import minutes_to_volts
 from iterum.core.kit import DEFAULT_LEAD_MOHM
 from iterum.core.matching import in_plug_order, refusals, unjoinable
@@ -39,7 +39,7 @@ SETTLED_C = 0.1
 """Evened out: every pack's current is under this rate. Our choice: the tenth at which a charge is called done."""
 LONGEST_S = 4 * 3600.0
 """Evening out is followed for half an hour, longer where it has not settled by then."""
-NO_CURRENT_S = 0.5
+NO_CURRENT_S = 1.0
 """Shorter than this nothing is over anything."""
 
 
@@ -47,7 +47,8 @@ NO_CURRENT_S = 0.5
 class Joining:
     """The verdict on joining one group, and how to do it.
 
-    order : the packs as they are to be plugged in. wait_min : between the last plug and the start of the charger.
+    order : the packs as they are to be plugged in. start : the packs as branches when charging begins, in that order;
+    empty for one pack, and where the rule is broken. wait_min : between the last plug and the start of the charger.
     balance_a : the most amps through a balance wire if balance leads go in first; None for one pack.
     balance_first : whether they do. ways : how a group that breaks the rule could be joined after all.
     """
@@ -60,6 +61,14 @@ class Joining:
     level: Level
     reasons: tuple[Reason, ...]
     ways: tuple[Reason, ...] = ()
+    start: tuple[Branch, ...] = ()
+
+    def start_of(self, packs: Sequence[Pack]) -> tuple[Branch, ...] | None:
+        """The branches at the start of charging in the order of `packs`; None where they are as they were read."""
+        if not self.start:
+            return None
+        by_id = dict(zip(self.order, self.start, strict=True))
+        return tuple(by_id[pack.id] for pack in packs)
 
     @property
     def passes(self) -> bool:
@@ -115,8 +124,9 @@ def joining(
     if rate_c is None:
         allowed_c = min(pack.max_charge_a / pack.capacity_ah for pack in packs)
         rate_c = min(rules.wanted_rate_c(packs[0].chemistry), allowed_c)
-    between_s, wait_min = ([0.0] * len(plugs), 0.0) if broken else waits(order, lead_mohm, rules, rate_c)
-    plugs = tuple(replace(plug, wait_s=wait_s) for plug, wait_s in zip(plugs, between_s, strict=True))
+    waiting = None if broken else waits(order, lead_mohm, rules, rate_c)
+    if waiting is not None:
+        plugs = tuple(replace(plug, wait_s=wait_s) for plug, wait_s in zip(plugs, waiting.between_s, strict=True))
     first_a = balance_first_a(order)
     notes: list[Reason] = []
     wished = rules.join_order is JoinOrder.BALANCE_FIRST
@@ -134,7 +144,8 @@ def joining(
     return Joining(
         order=tuple(pack.id for pack in order),
         plugs=plugs,
-        wait_min=wait_min,
+        wait_min=waiting.charge_min if waiting else 0.0,
+        start=waiting.start if waiting else (),
         balance_a=first_a,
         balance_first=wished and at_most(first_a, BALANCE_LEAD_A),
         level=level,

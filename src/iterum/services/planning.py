@@ -142,6 +142,8 @@ def _as_run(
 ) -> PlannedBatch | None:
     """A batch with the times of its run; None where it was stopped or given up."""
     setup_min = session.rules.setup_min
+    if run.stopped:
+        return None  # what its packs hold is told by what is read of them
     if run.state in (State.DONE, State.CHECKED):
         ended_min = ((run.ended_at or run.state_at) - kept.made_at) / timedelta(minutes=1)
         end_min = min(ended_min, now_min - 0.01)

@@ -213,7 +213,7 @@ class RunDesk:
             values["paused_min"] = run.paused_min + (now - run.state_at).total_seconds() / 60
         if act in (Act.STOP, Act.FINISH):
             pause_min = (now - run.state_at).total_seconds() / 60 if run.state is State.PAUSED else 0.0
-            values |= {"ended_at": now, "paused_min": run.paused_min + pause_min}
+            values |= {"ended_at": now, "paused_min": run.paused_min + pause_min, "stopped": act is Act.STOP}
         if by in (PERSON, ITERUM):
             self._tell_charger(run, act, skipped)
         # Volts read before say nothing once a pack was charged, or joined to others and taken off again.
@@ -274,10 +274,10 @@ class RunDesk:
             found = hookup(bench, replace(run.choice, current_a=run.current_a))
         except NotThere:  # a pack or the channel was taken out of use meanwhile
             return None
-        wait_min = joining(
-            found.packs, found.rules, found.setup.lead_mohm, run.current_a / total_ah(found.packs), with_ways=False
-        ).wait_min if found.packs[0].chemistry.joins else 0.0  # fmt: skip
-        result = charge_packs(found.packs, found.setup, found.rules, run.current_a, wait_min)
+        rate_c = run.current_a / total_ah(found.packs)
+        joined = joining(found.packs, found.rules, found.setup.lead_mohm, rate_c, with_ways=False)
+        start = joined.start_of(found.packs)
+        result = charge_packs(found.packs, found.setup, found.rules, run.current_a, joined.wait_min, start)
         chemistry = found.packs[0].chemistry
         end_v = found.rules.full_v(chemistry) if chemistry.joins else None
         stop_v, spread_v = found.setup.feed.charger.input_min_v, _spread(found.packs)
@@ -474,7 +474,7 @@ class RunDesk:
                 if now_run.state not in OPEN or now_run.state in (State.DONE, State.STOPPED):
                     continue
                 state = after(now_run.state, act)
-                values = {"state": state.value, "state_at": now, "ended_at": now}
+                values = {"state": state.value, "state_at": now, "ended_at": now, "stopped": act is Act.STOP}
                 if repository.runs.change(run.key, now_run.state, values):
                     if act is Act.STOP:
                         self._book(repository, now_run, put_in_mah(repository, now_run, now), now)

@@ -21,6 +21,7 @@ class KeptRun:
     """One batch in hand, or over. before_v : rest volts of each pack's cells, by tag, as it went on.
 
     choice : what was chosen, whole. source, source_part : what it is charged from, and the part of its Wh that arrives.
+    stopped : whether its charge was stopped before it had ended by itself.
     """
 
     key: int
@@ -44,6 +45,7 @@ class KeptRun:
     choice: Choice
     source: str | None
     source_part: float
+    stopped: bool
 
     def over_by(self, moment: datetime) -> bool:
         """Whether its charge had ended, or it was given up, before a moment."""
@@ -459,6 +461,7 @@ def _run(row: Row[Any]) -> KeptRun:
         choice=_choice(row),
         source=row.source,
         source_part=row.source_part or 1.0,
+        stopped=row.stopped,
     )
 
 

@@ -237,6 +237,8 @@ runs = Table(
     Column("choice", JSON),
     Column("source", String),
     _number("source_part"),
+    # Whether its charge was stopped before it had ended by itself.
+    Column("stopped", Boolean, nullable=False, server_default=false()),
 )
 
 run_events = Table(

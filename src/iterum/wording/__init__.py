@@ -291,6 +291,9 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "move_energy": "{source} would lack {lack_wh:.0f} Wh.",
     "kept_by_you": "Kept where you put it.",
     "no_channel": "No channel of the kit can charge it.",
+    "done_before": "Charged already, at {end_min}.",
+    "not_asked_any_more": "What was asked for is full or on its way.",
+    "fix_done": "Measure {id} before it goes on a board again.",
     "not_wanted": "Not asked for: {count} of its class are.",
     "storage_no_energy": "The source has too little left for it: {need_wh:.0f} Wh.",
     "no_energy": lambda n: (

@@ -53,6 +53,9 @@ def _on_the_way(document, done, plan):
     listed = [(tag, number) for batch in to_come for tag, number in zip(batch["packs"], batch["rounds"], strict=True)]
     if len(listed) != len(set(listed)):
         yield "a pack is charged twice"
+    named = {tag for batch in plan["batches"] for tag in batch["packs"]} | {left["id"] for left in plan["left_out"]}
+    if set(packs) - named - {tag for wish in plan["wanted"] for tag in wish["packs"]}:
+        yield f"packs that nothing names: {sorted(set(packs) - named)}"
     for batch in to_come:
         if batch["channel"] not in kit:
             yield f"{batch['channel']} is gone"
@@ -91,6 +94,9 @@ def _violations(document, plan):
     flown = {tag for wish in plan["wanted"] for tag in wish["packs"]}  # full ones may fly without a charge before
     if len(listed) != len(set(listed)) or {tag for tag, _ in listed} | set(left) | flown != set(packs):
         yield f"packs listed {sorted(listed)}"
+    running = {tag for batch in document.get("running", ()) for tag in batch["packs"]}
+    if running & {tag for tag, _ in listed} or not running <= set(left):
+        yield f"packs that charge already are planned, or not named: {sorted(running)}"
     for batch in plan["batches"]:
         members = [
             _as_it_comes(packs[tag], number, document)
@@ -255,7 +261,8 @@ def _minutes(session, batch, for_heats):
     wait_min = verdict.wait_min if verdict else 0.0
     if batch["lead_min"] < batch["start_min"] + session.rules.setup_min + wait_min - 0.01:
         yield f"{batch['packs']} charge before they have evened out for {wait_min} min"
-    full = charge_packs(packs, where, session.rules, batch["current_a"], wait_min)
+    start = verdict.start_of(packs) if verdict else None
+    full = charge_packs(packs, where, session.rules, batch["current_a"], wait_min, start)
     given, whole = batch["full_min"] - batch["lead_min"], batch["end_min"] - batch["lead_min"]
     if given < full.minutes - 0.01:
         yield f"{batch['packs']} are not full by then: {given} of {full.minutes} min"

@@ -230,6 +230,11 @@ class Planner:
             left = unfit(verdict)
             if left is not None and (not verdict.charges or verdict.full):
                 found.append(NotPlanned(verdict.pack, left.reason, left.fix))
+        found += [
+            NotPlanned(pack, reason("in_hand", channel=batch.channel), reason("fix_in_hand", id=pack.id))
+            for batch in self.problem.session.running
+            for pack in self.problem.session.bench.members(batch.packs)
+        ]
         if self.problem.day is not None:
             found += self._not_flown()
         for index, pack in enumerate(self.problem.packs):

@@ -19,14 +19,14 @@ from iterum.core.feed import Feed
 from iterum.core.joining import passing_order
 from iterum.core.kit import DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
 from iterum.core.limits import Setup, current_to_dial, least_power_w, setup_faults, slower_current, total_ah
-from iterum.core.matching import group_size_limit, obstacles
+from iterum.core.matching import group_size_limit, in_plug_order, obstacles
 from iterum.core.packs import Pack, PackVerdict, judge_pack
 from iterum.core.planning.rounds import Round, Rounds, Waiting, plan_rounds, tag_of
 from iterum.core.reasons import Unsafe
 from iterum.core.resistance import resistance_of
 from iterum.core.rules import HouseRules
 from iterum.core.session import Session, Wish
-from iterum.core.waiting import wait_before_charge_min
+from iterum.core.waiting import Waits, waits
 
 RATE_PARTS = (1.0, 0.75, 0.5)
 """Parts of the amps that sizing allows, at which a batch may be charged: the fastest starves others of watts."""
@@ -147,7 +147,8 @@ class Problem:
     _known_minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)
     _exact: dict[tuple[tuple[int, ...], int, int, int], Costs] = field(default_factory=dict)
     _setups: dict[tuple[int, int], Setup] = field(default_factory=dict)
-    _known_waits: dict[tuple[tuple[int, ...], float, float], float] = field(default_factory=dict)
+    _orders: dict[tuple[int, ...], tuple[Pack, ...] | None] = field(default_factory=dict)
+    _known_waits: dict[tuple[tuple[int, ...], float, float], Waits] = field(default_factory=dict)
 
     @property
     def rules(self) -> HouseRules:
@@ -329,12 +330,25 @@ class Problem:
             return False
         if obstacles(packs, self.rules):
             return False
-        return self._gentle(packs) or passing_order(packs, self.rules, self._least_lead_mohm) is not None
+        return self.order_of(key) is not None
 
-    def plug_order(self, members: Sequence[int]) -> tuple[str, ...]:
+    def order_of(self, members: tuple[int, ...]) -> tuple[Pack, ...] | None:
+        """The packs of a batch in the order to plug them in; None where the joining rule allows none."""
+        if members not in self._orders:
+            packs = [self.packs[index] for index in members]
+            self._orders[members] = (
+                in_plug_order(packs)
+                if len(packs) > 1 and self._gentle(packs)
+                else passing_order(packs, self.rules, self._least_lead_mohm)
+                if len(packs) > 1
+                else tuple(packs)
+            )
+        return self._orders[members]
+
+    def plug_order(self, members: tuple[int, ...]) -> tuple[str, ...]:
         """Tags of a batch in the order to plug its packs in."""
-        packs = [self.packs[index] for index in members]
-        order = packs if len(packs) == 1 else passing_order(packs, self.rules, self._least_lead_mohm) or packs
+        order = self.order_of(members)
+        assert order is not None  # a batch was made of them
         return tuple(pack.id for pack in order)
 
     @cached_property
@@ -414,7 +428,7 @@ class Problem:
         return Costs(
             current_a=current_a,
             rate_c=current_a / total_ah(packs),
-            wait_min=self._wait_min(members, current_a, setup),
+            wait_min=self._waits(members, current_a, setup).charge_min if len(packs) > 1 else 0.0,
             full_min=full_min,
             minutes=full_min + self.balance_of(members),
             power_w=current_a * packs[0].cells * self.rules.full_v(packs[0].chemistry),
@@ -431,15 +445,13 @@ class Problem:
             self._known_minutes[key] = minutes_at(packs, current_a, setup, self.rules)
         return self._known_minutes[key]
 
-    def _wait_min(self, members: tuple[int, ...], current_a: float, setup: Setup) -> float:
-        """Minutes to even out before charging."""
-        if len(members) < 2:
-            return 0.0
+    def _waits(self, members: tuple[int, ...], current_a: float, setup: Setup) -> Waits:
+        """How long packs that share a board even out, and how they stand then."""
         packs = [self.packs[index] for index in members]
-        key = (members, setup.lead_mohm, round(current_a / total_ah(packs), 3))
+        key = (members, setup.lead_mohm, round(current_a / total_ah(packs), 6))
         if key not in self._known_waits:
-            order = sorted(packs, key=lambda pack: (pack.cell_v or 0.0, pack.id))
-            self._known_waits[key] = wait_before_charge_min(order, setup.lead_mohm, self.rules, key[2])
+            order = self.order_of(members) or in_plug_order(packs)
+            self._known_waits[key] = waits(order, setup.lead_mohm, self.rules, key[2])
         return self._known_waits[key]
 
     def balance_of(self, members: Sequence[int]) -> float:
@@ -464,7 +476,14 @@ class Problem:
         if found is None or key in self._exact:
             return False
         packs = [self.packs[index] for index in members]
-        full = charge_packs(packs, self.setup(machine, board), self.rules, found.current_a, found.wait_min)
+        setup, start = self.setup(machine, board), None
+        if len(packs) > 1:
+            order = self.order_of(members) or in_plug_order(packs)
+            by_id = dict(
+                zip((one.id for one in order), self._waits(members, found.current_a, setup).start, strict=True)
+            )
+            start = [by_id[one.id] for one in packs]
+        full = charge_packs(packs, setup, self.rules, found.current_a, found.wait_min, start)
         self._exact[key] = replace(
             found, full_min=full.minutes, minutes=full.minutes + full.balance_min, energy_wh=full.energy_out_wh
         )

@@ -7,7 +7,7 @@ from math import inf
 
 from iterum.core.planning.by_hand import in_the_way
 from iterum.core.planning.history import Flown, could_fly, flights_of, have_flown, shifted, whereabouts
-from iterum.core.planning.plan import Plan, Planner, outcomes
+from iterum.core.planning.plan import NotPlanned, Plan, Planner, outcomes
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem, later
 from iterum.core.planning.rounds import is_sound, round_of, tag_of
 from iterum.core.planning.schedule import Gene, Occupancy
@@ -203,11 +203,27 @@ class Replanner(Planner):
         ends = [batch.end_min for batch in self.kept.fixed]
         return replace(
             plan,
+            left_out=(*plan.left_out, *self._unnamed(plan)),
             batches=(*self.kept.fixed, *map(self._as_locked, plan.batches)),
             wanted=outcomes(self.problem, _counted((*self.problem.taken, *plan.batches), self.whole), self.asked),
             makespan_min=max([plan.makespan_min, *ends]),
             bound_min=max([plan.bound_min, *ends]),
         )
+
+    def _unnamed(self, plan: Plan) -> list[NotPlanned]:
+        """Packs that neither a batch nor a reason names so far: charged already, or asked for by nobody any more."""
+        batches = (*self.kept.fixed, *plan.batches)
+        named = {tag_of(tag) for batch in batches for tag in batch.packs} | {left.pack.id for left in plan.left_out}
+        done = {tag_of(tag): batch.end_min for batch in self.kept.done for tag in batch.packs}
+        flying = {tag for item in plan.wanted for tag in item.packs}
+        found = []
+        for pack in self.whole.packs:
+            if pack.id in named or pack.id in flying:
+                continue
+            code = "done_before" if pack.id in done else "not_asked_any_more"
+            why = reason(code, end_min=done[pack.id]) if pack.id in done else reason(code)
+            found.append(NotPlanned(pack, why, reason("fix_done", id=pack.id)))
+        return found
 
     def _as_locked(self, batch: PlannedBatch) -> PlannedBatch:
         """A batch kept by hand is so still, where it could stay."""

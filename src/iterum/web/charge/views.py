@@ -100,7 +100,8 @@ def _ends(sizing: Sizing) -> tuple[EndChoice, ...]:
     found = []
     for end_v in END_CHOICES.get(chemistry.name, ()):
         rules = replace(sizing.rules, end_v={**sizing.rules.end_v, chemistry.name: end_v})
-        result = charge_packs(sizing.packs, sizing.setup, rules, sizing.current_a, sizing.joining.wait_min)
+        start = sizing.joining.start_of(sizing.packs)
+        result = charge_packs(sizing.packs, sizing.setup, rules, sizing.current_a, sizing.joining.wait_min, start)
         found.append(EndChoice(end_v, abs(end_v - now_v) < 0.001, result))
     return tuple(found)
 

@@ -18,6 +18,7 @@ NEW = {
         sa.Column("choice", sa.JSON()),
         sa.Column("source", sa.String()),
         sa.Column("source_part", sa.Float()),
+        sa.Column("stopped", sa.Boolean(), nullable=False, server_default=sa.false()),
     ),
     "charges": (
         sa.Column("ended_warm", sa.Boolean()),
