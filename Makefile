@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 
-.PHONY: setup demo test bench lint shots lock clean
+.PHONY: setup demo test soak bench lint shots lock clean
 
 setup: $(VENV)/.app
 
@@ -31,6 +31,9 @@ lint: $(VENV)/.test
 
 test: $(VENV)/.test lint
 	$(BIN)/pytest tests
+
+soak: $(VENV)/.test ## the random benches again, many more of them; TIMES=20
+	ITERUM_SOAK=$(or $(TIMES),20) $(BIN)/pytest tests/test_offers.py
 
 bench: $(VENV)/.test ## timings, as ratios; kept out of pass or fail
 	$(BIN)/pytest benchmarks --benchmark-only --benchmark-columns=median,iqr,rounds --benchmark-sort=name -p no:cacheprovider -s

@@ -17,10 +17,10 @@ SPAN = {"lipo": (2.95, 4.27), "lihv": (2.98, 4.42), "li-ion": (2.4, 4.27), "life
 USUAL = {"lipo": (3.6, 4.15), "lihv": (3.6, 4.3), "li-ion": (3.3, 4.1), "life": (3.1, 3.33), "nimh": (1.1, 1.4)}
 
 
-def random_pack(rng, index):
+def random_pack(rng, index, kind, usual_v):
     """One pack: mostly as packs are, sometimes weak, over full, aged, damaged, read by its total, or not at all."""
-    chemistry, cells, mah = rng.choice(KINDS)
-    base = rng.uniform(*(SPAN if rng.random() < 0.15 else USUAL)[chemistry])
+    chemistry, cells, mah = kind
+    base = rng.uniform(*SPAN[chemistry]) if rng.random() < 0.15 else usual_v + rng.choice((0, 0.01, 0.03, 0.06, 0.2))
     apart = rng.choice((0.0, 0.01, 0.01, 0.03, 0.15))
     volts = [round(base + rng.choice((0, 0, -apart)), 2) for _ in range(cells)]
     more = {"max_charge_c": rng.choice((None, 1, 2, 3)), "discharge_c": rng.choice((None, 20, 75)),
@@ -40,7 +40,8 @@ def random_pack(rng, index):
 def random_bench(seed, most=9):
     """A session with packs of every kind, a kit with narrow places, things that run, sources half used."""
     rng = random.Random(seed)
-    packs = tuple(random_pack(rng, index) for index in range(rng.randint(1, most)))
+    kinds = {kind: rng.uniform(*USUAL[kind[0]]) for kind in rng.sample(KINDS, 2)}
+    packs = tuple(random_pack(rng, index, *rng.choice(list(kinds.items()))) for index in range(rng.randint(1, most)))
     boards = tuple(
         Board(f"b{n}", rng.choice((2, 4, 6)), max_current_a=rng.choice((None, 10, 40)),
               port_fuse_a=rng.choice((None, 5, 10)), fuse_a=rng.choice((None, 15)), connector=rng.choice((None, "XT60")),
@@ -109,7 +110,7 @@ def breaches(document, choice, amps, energy_in_wh, end_v=None):
     if len({(item["chemistry"], item["cells"]) for item in members}) > 1:
         found.append("families mixed")
     found += _place_breaches(document, members, choice, amps, end_v)
-    return found + _source_breaches(document, choice, members, amps, energy_in_wh, end_v)
+    return [*found, *_source_breaches(document, choice, members, amps, energy_in_wh, end_v)]
 
 
 def held_ah(item):
@@ -136,12 +137,8 @@ def _pack_breaches(item, joined, amps):
 
 
 def _place_breaches(document, members, choice, amps, end_v):
-    charger, channel = next(
-        (charger, channel)
-        for charger in document["chargers"]
-        for channel in charger["channels"]
-        if channel["id"] == choice.channel
-    )
+    channels = {channel["id"]: channel for charger in document["chargers"] for channel in charger["channels"]}
+    channel = channels[choice.channel]
     cells, whole = members[0]["cells"], sum(map(held_ah, members))
     step, least = channel.get("current_step_a", 0.1), channel.get("min_current_a", 0.1)
     if abs(amps / step - round(amps / step)) > 1e-6 or not least - EPS <= amps <= channel["max_current_a"] + EPS:
@@ -152,8 +149,7 @@ def _place_breaches(document, members, choice, amps, end_v):
         label_a = item.get("max_charge_c", 1.0) * min(held_ah(item), item["capacity_mah"] / 1000)
         if amps * held_ah(item) / whole > label_a + EPS:
             yield f"{item['id']} passes its charge C"
-    full_v = cells * (end_v or document["rules"].get("end_v", {}).get(members[0]["chemistry"], FULL[members[0]["chemistry"]]))
-    if amps * full_v > channel["max_power_w"] + EPS:
+    if amps * _full_v(document, members[0], end_v) > channel["max_power_w"] + EPS:
         yield "watts outside the channel"
     for batch in document.get("running", ()):
         if batch["channel"] == channel["id"] or set(batch["packs"]) & set(choice.packs):
@@ -197,41 +193,40 @@ def _chain(document, channel_id):
 
 def _source_breaches(document, choice, members, amps, energy_in_wh, end_v):
     charger, supplies, source = _chain(document, choice.channel)
-    first = members[0]
-    end = end_v or document["rules"].get("end_v", {}).get(first["chemistry"], FULL[first["chemistry"]])
-    loads = {("charger", charger["id"]): amps * first["cells"] * end}
+    mine = _links(charger, supplies, source, amps * _full_v(document, members[0], end_v))
     taken_wh = source.get("taken_wh", 0.0) if source else 0.0
-    mine = _links(charger, supplies, source, loads["charger", charger["id"]])
     for batch in document.get("running", ()):
-        theirs_charger, theirs_supplies, theirs_source = _chain(document, batch["channel"])
         item = next(one for one in document["packs"] if one["id"] == batch["packs"][0])
-        ends_v = document["rules"].get("end_v", {}).get(item["chemistry"], FULL[item["chemistry"]])
-        watts = batch["current_a"] * item["cells"] * ends_v
-        for key, value in _links(theirs_charger, theirs_supplies, theirs_source, watts).items():
-            if key in mine:
-                mine[key] += value
-        if source and theirs_source and theirs_source["id"] == source["id"]:
-            at_source = _links(theirs_charger, theirs_supplies, theirs_source, watts)["source", source["id"]]
-            taken_wh += at_source * batch["minutes_left"] / 60
-    if mine["charger", charger["id"]] > (charger.get("total_power_w") or 1e9) + 1e-3:
-        yield "the charger's watts"
-    for supply in supplies:
-        if mine["supply", supply["id"]] > supply["max_power_w"] + 1e-3:
-            yield f"the watts of {supply['id']}"
+        theirs = _links(*_chain(document, batch["channel"]), batch["current_a"] * _full_v(document, item))
+        mine = {key: watts + theirs.get(key, 0.0) for key, watts in mine.items()}
+        if source:
+            taken_wh += theirs.get(("source", source["id"]), 0.0) * batch["minutes_left"] / 60
+    own_w = mine["charger", charger["id"]]
+    links = [("charger", charger, charger.get("total_power_w")), *(("supply", item, item["max_power_w"]) for item in supplies)]
+    if source:
+        links.append(("source", source, source["max_power_w"]))
+    for kind, item, watts in links:
+        if watts is not None and mine[kind, item["id"]] > watts + 1e-3:
+            yield f"the watts of {item['id']}"
+    if supplies or source:
+        yield from _input_breaches(charger, supplies[0].get("output_v") if supplies else source.get("voltage_v"), own_w)
+    if source and energy_in_wh + taken_wh > source.get("energy_wh", 1e9) * source.get("usable_fraction", 1.0) + 0.01:
+        yield f"the source's watt-hours: {energy_in_wh} and {taken_wh} of {source['energy_wh']}"
+
+
+def _full_v(document, item, end_v=None):
+    return item["cells"] * (end_v or document["rules"].get("end_v", {}).get(item["chemistry"], FULL[item["chemistry"]]))
+
+
+def _input_breaches(charger, input_v, own_w):
     table = sorted(map(tuple, charger.get("power_by_input_v", ())))
-    input_v = supplies[0].get("output_v") if supplies else source.get("voltage_v") if source else None
-    if table and (supplies or source):
+    if table:
         low, high = table
-        watts = low[1] if input_v is None else low[1] + (high[1] - low[1]) * min(max((input_v - low[0]) / (high[0] - low[0]), 0), 1)
-        if mine["charger", charger["id"]] > watts + 1e-3:
+        along = 0 if input_v is None else min(max((input_v - low[0]) / (high[0] - low[0]), 0), 1)
+        if own_w > low[1] + (high[1] - low[1]) * along + 1e-3:
             yield "the charger's watts at its input volts"
     if charger.get("input_min_v") and input_v is not None and input_v < charger["input_min_v"]:
         yield "the charger's input volts"
-    if source and mine["source", source["id"]] > source["max_power_w"] + 1e-3:
-        yield "the source's watts"
-    if source and source.get("energy_wh") is not None:
-        if energy_in_wh + taken_wh > source["energy_wh"] * source.get("usable_fraction", 1.0) + 0.01:
-            yield f"the source's watt-hours: {energy_in_wh} and {taken_wh} of {source['energy_wh']}"
 
 
 def _links(charger, supplies, source, watts):

@@ -25,6 +25,9 @@ from iterum.web import create_app
 
 os.environ["PYBAMM_DISABLE_TELEMETRY"] = "true"
 
+SOAK = int(os.environ.get("ITERUM_SOAK", "1"))
+"""How many times as many random cases as usual: 1, or what `make soak` asks for."""
+
 NOON = datetime(2026, 6, 13, 12, 0, tzinfo=UTC)
 
 # A loaded machine is slow at times; that says nothing about a law.

@@ -114,7 +114,7 @@ class TestJudgedByEveryLimit:
 class TestWatthours:
     """A source that holds too little: what is needed, what is left, how many packs, up to what volts."""
 
-    packs = [even(f"P{n}", 3.70, mah=1500) for n in range(6)]
+    packs = tuple(even(f"P{n}", 3.70, mah=1500) for n in range(6))
 
     def where(self, wh, **more):
         source = Source("bank", 12.8, 60, energy_wh=wh, **more)

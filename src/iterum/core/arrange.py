@@ -4,8 +4,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from iterum.core.bench import Bench
-from iterum.core.choice import END_STEP_V, Choice, Sizing, hookup, size
-from iterum.core.dial import minutes_at
+from iterum.core.choice import END_STEP_V, Choice, Sizing, size
+from iterum.core.estimate import energy_to_wh
 from iterum.core.joining import Joining, joining
 from iterum.core.kit import DEFAULT_LEAD_MOHM, Kit
 from iterum.core.limits import Setup, adapters, limits_and_current, setup_faults
@@ -46,15 +46,14 @@ def mended(bench: Bench, left: LeftOut) -> LeftOut:
     choice = choice_of(left)
     if choice is None:
         return left
-    try:
-        found = hookup(bench, suggest(bench, choice))
-        current_a = limits_and_current(found.packs, found.setup, found.rules)[1]
-    except Unsafe as refusal:
+    _, sizing, refusal = answer(bench, choice)
+    if sizing is None or refusal is not None:
         if left.lift is not None:  # then alone, where that can be done
             return mended(bench, replace(left, lift=None, fix=reason("fix_alone", id=left.pack.id)))
-        return replace(left, fix=reason("fix_nowhere", id=left.pack.id, why=refusal.reasons[0]))
-    minutes = max(minutes_at(found.packs, current_a, found.setup, found.rules), 1.0)
-    numbers = {**left.fix.numbers, "current_a": current_a, "minutes": minutes, "channel": found.setup.channel.id}
+        why = refusal.reasons[0] if refusal else _nowhere(bench)
+        return replace(left, fix=reason("fix_nowhere", id=left.pack.id, why=why))
+    numbers = {**left.fix.numbers, "current_a": sizing.current_a, "minutes": sizing.minutes}
+    numbers["channel"] = sizing.setup.channel.id
     return replace(left, fix=Reason(left.fix.code, numbers))
 
 
@@ -118,8 +117,9 @@ class Placed:
 def suggest(bench: Bench, choice: Choice, taken: Sequence[str] = ()) -> Choice:
     """The choice with its open board and channel filled in: the free ones that give the most amps.
 
-    A board whose plug fits comes first; among equals, what is not `taken` yet (ids of boards and channels), then the
-    smallest board. Raises Unsafe with the first reason where nothing can charge it, NotThere for what is not there.
+    A source that holds enough comes first, then a board whose plug fits; among equals, what is not `taken` yet (ids of
+    boards and channels), then the smallest board. Raises Unsafe with the first reason where nothing can charge it,
+    NotThere for what is not there.
     """
     faults = choice.faults()
     if faults:
@@ -132,7 +132,9 @@ def suggest(bench: Bench, choice: Choice, taken: Sequence[str] = ()) -> Choice:
     unfit = (*refusals(packs, rules, None), *_held(bench, choice))
     if unfit:
         raise Unsafe(unfit)
-    best: tuple[tuple[bool, float, int, int], Setup] | None = None
+    best: tuple[tuple[bool, bool, float, int, int], Setup] | None = None
+    end_v = choice.end_v or rules.full_v(packs[0].chemistry)
+    need_wh = energy_to_wh(packs, end_v)
     refusal: Unsafe | None = None
     for setup in _setups(bench, packs, choice):
         try:
@@ -145,7 +147,8 @@ def suggest(bench: Bench, choice: Choice, taken: Sequence[str] = ()) -> Choice:
             continue
         parts = setup.board.part_ids if setup.board else ()
         busy = (setup.channel.id in taken) + any(part in taken for part in parts)
-        merit = (bool(adapters(packs, setup.board)), -amps, busy, setup.board.ports if setup.board else 0)
+        short = setup.left_wh is not None and need_wh / setup.feed.efficiency_from_source > setup.left_wh
+        merit = (short, bool(adapters(packs, setup.board)), -amps, busy, setup.board.ports if setup.board else 0)
         if best is None or merit < best[0]:
             best = merit, setup
     if best is None:

@@ -288,7 +288,6 @@ def _power_and_energy(plan, document, chargers, asked):  # noqa: C901 (one figur
     """Watts and watt-hours of everything; `asked` are the sources that may not give more than they have."""
     sources = {source["id"]: source for source in document.get("sources", ())}
     supplies = {supply["id"]: supply for supply in document.get("supplies", ())}
-    setup_min = document.get("rules", {}).get("setup_min", 3)
     loads, used = [], dict.fromkeys(sources, 0.0)
     for batch in plan["batches"]:
         if batch["end_min"] <= 0 and batch["source"] in used:  # over: only its energy counts
