@@ -3,8 +3,8 @@
 import pytest
 
 from benchmarks.sessions import random_session
-from iterum.core.arrange import place_groups, suggest
-from iterum.core.matching import match
+from iterum.core.arrange import answer, match, place_groups
+from iterum.core.choice import Choice
 from iterum.core.packs import judge_pack
 
 SIZES = (10, 60, 500)
@@ -21,8 +21,7 @@ def test_judging_each_pack_alone(benchmark, count):
 @pytest.mark.parametrize("count", SIZES)
 @pytest.mark.benchmark(group="match")
 def test_match(benchmark, count):
-    session = random_session(count)
-    found = benchmark(match, session.packs, session.kit, session.rules)
+    found = benchmark(match, random_session(count).bench)
     benchmark.extra_info["groups"] = len(found.groups)
     benchmark.extra_info["proven"] = found.proven
 
@@ -30,13 +29,12 @@ def test_match(benchmark, count):
 @pytest.mark.parametrize("count", SIZES)
 @pytest.mark.benchmark(group="size")
 def test_size_every_group_on_every_channel(benchmark, count):
-    session = random_session(count)
-    groups = match(session.packs, session.kit, session.rules).groups
-    benchmark(place_groups, groups, session.kit, session.rules)
+    bench = random_session(count).bench
+    benchmark(place_groups, match(bench).groups, bench)
 
 
 @pytest.mark.benchmark(group="size")
 def test_size_one_group(benchmark):
-    session = random_session(60)
-    group = max(match(session.packs, session.kit, session.rules).groups, key=lambda found: len(found.packs))
-    benchmark(suggest, group.packs, session.kit, session.rules)
+    bench = random_session(60).bench
+    group = max(match(bench).groups, key=lambda found: len(found.packs))
+    benchmark(answer, bench, Choice(tuple(pack.id for pack in group.packs)))

@@ -30,7 +30,8 @@ BETWEEN_S = (0.0, 15.0, 30.0, 60.0, 120.0, 300.0, 600.0, SHOWN_S)
 """Waits that are tried between plugs."""
 
 
-def _spread_per_cell_v(packs: Sequence[Pack]) -> float:
+def spread_per_cell_v(packs: Sequence[Pack]) -> float:
+    """V between the highest and the lowest pack, per cell."""
     volts = [pack.cell_v or 0.0 for pack in packs]
     return difference(max(volts), min(volts))
 
@@ -144,7 +145,7 @@ def waits(packs: Sequence[Pack], lead_mohm: float, rules: HouseRules, rate_c: fl
     """How long these packs wait to be charged at `rate_c`. packs : in the order to plug them in."""
     branches = tuple(branch_of(pack, lead_mohm) for pack in packs)
     none = (0.0,) * max(len(packs) - 1, 0)
-    if len(packs) < 2 or at_most(_spread_per_cell_v(packs), NO_WAIT_V):
+    if len(packs) < 2 or at_most(spread_per_cell_v(packs), NO_WAIT_V):
         return Waits(none, 0.0, branches)
     if rules.join_peak_c is None:
         return Waits(none, 0.0, _by_hand(packs, branches))

@@ -134,11 +134,10 @@ def _taken(bench: Occupancy, place: _Place) -> list[Reason]:
     free_min = free_from(bench.person, start_min, hands_min)
     if free_min > start_min + EPS:
         found.append(reason("move_hands", free_min=free_min))
-    lead_min = start_min + hands_min
     for name, factor in machine.uses:
         watts, limit_w = place.costs.power_w * factor, problem.limits_w[name]
-        free_min = power_free_from(bench.drawn[name], lead_min, place.costs.minutes, watts, limit_w)
-        if free_min > lead_min + EPS:
+        free_min = power_free_from(bench.drawn[name], start_min, whole_min, watts, limit_w)
+        if free_min > start_min + EPS:
             found.append(reason("move_watts", resource=name, watts=watts, limit_w=limit_w))
     return found + _energy(bench, place, machine.source_id, machine.feed.efficiency_from_source)
 

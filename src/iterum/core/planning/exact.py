@@ -71,11 +71,8 @@ class _Model:
         if hands_ticks:
             hands = model.new_optional_fixed_size_interval_var(start, hands_ticks, taken, f"hands{number}")
             self.alone.setdefault(("person", 0), []).append(hands)
-        draws = model.new_optional_fixed_size_interval_var(
-            start + hands_ticks, length - hands_ticks, taken, f"draws{number}"
-        )
         for name, factor in machine.uses:
-            self.drawn.setdefault(name, []).append((draws, floor(costs.power_w * factor * 100)))
+            self.drawn.setdefault(name, []).append((whole, floor(costs.power_w * factor * 100)))
         taken_wh = costs.energy_wh / machine.feed.efficiency_from_source
         self.energy.setdefault(machine.source_id, []).append((taken, floor(100 * taken_wh)))
         model.add(self.makespan >= start + length).only_enforce_if(taken)

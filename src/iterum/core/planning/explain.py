@@ -62,7 +62,7 @@ def _waits_for(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
         if abs(other.lead_min - batch.start_min) < _EPS:
             return reason("waits_hands", packs=other.packs, until_min=other.lead_min)
     for other in before:
-        if abs(other.end_min - batch.lead_min) < _EPS:
+        if abs(other.end_min - batch.start_min) < _EPS:
             return reason("waits_watts", resource=_shared(problem, batch, other), until_min=other.end_min)
     return reason("waits_order")
 

@@ -20,13 +20,14 @@ from iterum.core.joining import passing_order
 from iterum.core.kit import DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
 from iterum.core.limits import Setup, current_to_dial, least_power_w, setup_faults, slower_current, total_ah
 from iterum.core.matching import group_size_limit, in_plug_order, obstacles
-from iterum.core.packs import Pack, PackVerdict, judge_pack
+from iterum.core.packs import Pack, PackVerdict, Reading, judge_pack
 from iterum.core.planning.rounds import Round, Rounds, Waiting, plan_rounds, tag_of
+from iterum.core.quantities import at_most
 from iterum.core.reasons import Unsafe
 from iterum.core.resistance import resistance_of
 from iterum.core.rules import HouseRules
 from iterum.core.session import Session, Wish
-from iterum.core.waiting import Waits, waits
+from iterum.core.waiting import NO_WAIT_V, Waits, spread_per_cell_v, waits
 
 RATE_PARTS = (1.0, 0.75, 0.5)
 """Parts of the amps that sizing allows, at which a batch may be charged: the fastest starves others of watts."""
@@ -148,6 +149,7 @@ class Problem:
     _exact: dict[tuple[tuple[int, ...], int, int, int], Costs] = field(default_factory=dict)
     _setups: dict[tuple[int, int], Setup] = field(default_factory=dict)
     _orders: dict[tuple[int, ...], tuple[Pack, ...] | None] = field(default_factory=dict)
+    _estimated_waits: dict[tuple[str, float, float, float, float], float] = field(default_factory=dict)
     _known_waits: dict[tuple[tuple[int, ...], float, float], Waits] = field(default_factory=dict)
 
     @property
@@ -428,7 +430,7 @@ class Problem:
         return Costs(
             current_a=current_a,
             rate_c=current_a / total_ah(packs),
-            wait_min=self._waits(members, current_a, setup).charge_min if len(packs) > 1 else 0.0,
+            wait_min=self._estimated_wait_min(packs, current_a, setup),
             full_min=full_min,
             minutes=full_min + self.balance_of(members),
             power_w=current_a * packs[0].cells * self.rules.full_v(packs[0].chemistry),
@@ -454,6 +456,22 @@ class Problem:
             self._known_waits[key] = waits(order, setup.lead_mohm, self.rules, key[2])
         return self._known_waits[key]
 
+    def _estimated_wait_min(self, packs: Sequence[Pack], current_a: float, setup: Setup) -> float:
+        """The same, nearly: the pack that is furthest out, against all the others as one large pack."""
+        if len(packs) < 2 or at_most(spread_per_cell_v(packs), NO_WAIT_V):
+            return 0.0
+        whole_ah = total_ah(packs)
+        mean_v = sum((pack.cell_v or 0.0) * pack.capacity_ah for pack in packs) / whole_ah
+        out = max(packs, key=lambda pack: abs((pack.cell_v or 0.0) - mean_v))
+        others_ah = whole_ah - out.capacity_ah
+        others_v = (mean_v * whole_ah - (out.cell_v or 0.0) * out.capacity_ah) / others_ah
+        key = (out.id, round(others_v, 2), round(others_ah), setup.lead_mohm, round(current_a / whole_ah, 1))
+        if key not in self._estimated_waits:
+            others = replace(out, reading=Reading.of_cells((key[1],) * out.cells), capacity_mah=1000 * others_ah)
+            pair = in_plug_order((out, others))
+            self._estimated_waits[key] = waits(pair, setup.lead_mohm, self.rules, key[4]).charge_min
+        return self._estimated_waits[key]
+
     def balance_of(self, members: Sequence[int]) -> float:
         """The balancing allowance of a batch, min. A weak pack is balanced whatever the house rule; it is alone."""
         return self.balances_min[members[0]] if len(members) == 1 else self._balance_on_board_min(members[0])
@@ -467,7 +485,7 @@ class Problem:
         return tuple(energy_to_wh([pack], self.rules.full_v(pack.chemistry)) for pack in self.packs)
 
     def refine(self, members: tuple[int, ...], machine: int, board: int, part: int) -> bool:
-        """Put the full model's minutes and energy in place of the fast estimate's.
+        """Put the full model's minutes, waits and energy in place of the fast estimate's.
 
         False when that was done before.
         """
@@ -476,16 +494,19 @@ class Problem:
         if found is None or key in self._exact:
             return False
         packs = [self.packs[index] for index in members]
-        setup, start = self.setup(machine, board), None
+        setup, start, wait_min = self.setup(machine, board), None, 0.0
         if len(packs) > 1:
             order = self.order_of(members) or in_plug_order(packs)
-            by_id = dict(
-                zip((one.id for one in order), self._waits(members, found.current_a, setup).start, strict=True)
-            )
-            start = [by_id[one.id] for one in packs]
-        full = charge_packs(packs, setup, self.rules, found.current_a, found.wait_min, start)
+            waited = self._waits(members, found.current_a, setup)
+            by_id = dict(zip((one.id for one in order), waited.start, strict=True))
+            start, wait_min = [by_id[one.id] for one in packs], waited.charge_min
+        full = charge_packs(packs, setup, self.rules, found.current_a, wait_min, start)
         self._exact[key] = replace(
-            found, full_min=full.minutes, minutes=full.minutes + full.balance_min, energy_wh=full.energy_out_wh
+            found,
+            wait_min=wait_min,
+            full_min=full.minutes,
+            minutes=full.minutes + full.balance_min,
+            energy_wh=full.energy_out_wh,
         )
         return True
 

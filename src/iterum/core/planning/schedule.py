@@ -95,7 +95,11 @@ def power_free_from(
 
 
 class Occupancy:
-    """What is taken of channels, boards, the person, watts and watt-hours while batches are placed."""
+    """What is taken of channels, boards, the person, watts and watt-hours while batches are placed.
+
+    Watts are kept for a batch from the moment it is set up, as they are once somebody has it in hand: what is planned
+    for now can be begun now.
+    """
 
     def __init__(self, problem: Problem) -> None:
         self.problem = problem
@@ -124,7 +128,7 @@ class Occupancy:
             if machine.channel.id == batch.channel:
                 _insert(self.channels[machine.index], (batch.start_min, batch.end_min))
                 for name, factor in machine.uses:
-                    self.drawn[name].append((batch.lead_min, batch.end_min, batch.power_w * factor))
+                    self.drawn[name].append((batch.start_min, batch.end_min, batch.power_w * factor))
         for index, board in enumerate(self.problem.boards):
             if board.id == batch.board:
                 self._occupy(index, (batch.start_min, batch.end_min))
@@ -150,9 +154,7 @@ class Occupancy:
             for name, factor in uses:
                 drawn = self.drawn[name]
                 if drawn:
-                    lead = start + hands_min
-                    watts = costs.power_w * factor
-                    start += power_free_from(drawn, lead, costs.minutes, watts, limits_w[name]) - lead
+                    start = power_free_from(drawn, start, whole, costs.power_w * factor, limits_w[name])
             if start <= before + EPS:
                 return start
         return inf
@@ -195,7 +197,7 @@ class Occupancy:
         if placed.lead_min > placed.start_min:
             _insert(self.person, (placed.start_min, placed.lead_min))
         for name, factor in machine.uses:
-            self.drawn[name].append((placed.lead_min, placed.end_min, placed.costs.power_w * factor))
+            self.drawn[name].append((placed.start_min, placed.end_min, placed.costs.power_w * factor))
         source = machine.source_id
         if source is not None:
             energy_wh = placed.costs.energy_wh / machine.feed.efficiency_from_source
