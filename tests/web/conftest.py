@@ -16,7 +16,7 @@ class Visitor:
 
     def __init__(self, app):
         self.client = app.test_client()
-        self.token = re.search(r'name="csrf-token" content="([^"]+)"', self.client.get("/rules").text)[1]
+        self.token = re.search(r'name="csrf-token" content="([^"]+)"', self.client.get("/kit").text)[1]
 
     def get(self, path, **more):
         return self.client.get(path, **more)
@@ -36,7 +36,7 @@ def planned(visitor, **more):
     raise AssertionError("the search did not end")
 
 
-PACKS = ("P-08", "P-11", "P-06")
+PACKS, UNEVEN = ("P-08", "P-11", "P-06"), ("P-04", "P-08")
 
 
 class Bench:
@@ -60,14 +60,19 @@ class Bench:
         answer = self.visitor.post("/run", packs=list(packs), board=board, channel=channel)
         return int(re.search(r'action="/run/(\d+)/', answer.text)[1])
 
+    def begin_uneven(self):
+        """Two packs that a strict rule on joining lets even out before they are charged."""
+        self.visitor.post("/rules", rule="joining", school="join-2")
+        return self.begin(UNEVEN, "Four", "Twin-1")
+
     def act(self, key, act, **more):
         return self.visitor.post(f"/run/{key}/act", act=act, expected=self.state(key).value, **more).text
 
     def state(self, key):
         return self.runs.look(key, self.clock()).run.state
 
-    def charging(self, **more):
-        key = self.begin(**more)
+    def charging(self, key=None, **more):
+        key = self.begin(**more) if key is None else key
         self.act(key, "inspect", looked=list(self.runs.look(key, NOON).run.packs))
         self.act(key, "plug in")
         if self.runs.look(key, NOON).run.card.wait_min:

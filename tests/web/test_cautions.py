@@ -6,7 +6,7 @@ from iterum.core.cautions import CAUTIONS
 from iterum.core.reasons import Reason
 from iterum.core.run import Act
 from iterum.wording import sentence
-from tests.web.conftest import planned
+from tests.web.conftest import UNEVEN, planned
 
 PAGES = {"Dial card": "/charge?packs=P-08&packs=P-11", "Plan": "/plan", "Run sheet": "/plan/sheet", "Use": "/use", "Put away": "/put-away",
          "Packs": "/packs"}  # fmt: skip
@@ -17,8 +17,7 @@ def shown(bench):
     """The text of every place where a caution may stand."""
     planned(bench.visitor)
     found = {where: bench.visitor.get(path).text for where, path in PAGES.items()}
-    packs = ("P-04", "P-14")  # far enough apart to be evened out first
-    key = bench.begin(packs, "Four", "Twin-1")
+    key = bench.begin_uneven()
     for act in (Act.INSPECT, Act.PLUG_IN, Act.EVEN_OUT, Act.READ_BACK, Act.START):
         found[act] = bench.visitor.get(f"/run/{key}").text
         if act is Act.READ_BACK:
@@ -31,7 +30,7 @@ def shown(bench):
                 current_a=str(shown_by.current_a),
             )
         else:
-            bench.act(key, act.value, looked=list(packs))
+            bench.act(key, act.value, looked=list(UNEVEN))
     found["Run"] = bench.visitor.get(f"/run/{key}").text
     bench.act(key, "stop")
     found[Act.CHECK] = bench.visitor.get(f"/run/{key}").text

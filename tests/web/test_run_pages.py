@@ -11,7 +11,7 @@ from iterum.core.run import Act, State
 from iterum.core.watching import Observation
 from iterum.services.running import TYPED
 from tests.conftest import NOON
-from tests.web.conftest import PACKS, planned
+from tests.web.conftest import PACKS, UNEVEN, planned
 
 
 class TestRun:
@@ -26,9 +26,8 @@ class TestRun:
         assert "Main lead of P-08" in bench.visitor.get(f"/run/{key}").text
 
     def test_waiting_is_asked_for_and_what_is_typed_is_compared(self, bench):
-        packs = ("P-04", "P-14")
-        key = bench.begin(packs, "Four")
-        bench.act(key, "inspect", looked=list(packs))
+        key = bench.begin_uneven()
+        bench.act(key, "inspect", looked=list(UNEVEN))
         page = bench.act(key, "plug in")
         assert "Until what flows between them has died down" in page
         bench.clock.seconds += 3600
@@ -223,7 +222,7 @@ class TestReplanFromTheRun:
 
 class TestLog:
     def test_it_is_filtered_exported_and_told_as_a_report(self, bench):
-        key = bench.charging(packs=("P-04", "P-14"), board="Four")  # evening out is skipped
+        key = bench.charging(bench.begin_uneven())  # evening out is skipped
         bench.pass_time(80)
         bench.visitor.post(f"/run/{key}/after", expected="done", skip="yes", note="in the rain")
         assert "in the rain" in bench.visitor.get("/log?pack=P-04").text

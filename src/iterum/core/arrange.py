@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from iterum.core.bench import Bench
-from iterum.core.choice import END_STEP_V, Choice, Sizing, size
+from iterum.core.choice import END_STEP_V, Choice, Sizing, hookup, size
 from iterum.core.estimate import energy_to_wh
 from iterum.core.joining import Joining, joining
 from iterum.core.kit import DEFAULT_LEAD_MOHM, Kit
@@ -190,6 +190,15 @@ def answer(bench: Bench, choice: Choice, taken: Sequence[str] = ()) -> tuple[Cho
         return choice, size(bench, choice), None
     except Unsafe as refusal:
         return choice, None, refusal
+
+
+def amps_of(bench: Bench, choice: Choice) -> float | None:
+    """The amps that `answer` would dial for a choice, without what the charge comes to; None where nothing would."""
+    try:
+        found = hookup(bench, suggest(bench, choice))
+        return limits_and_current(found.packs, found.setup, found.rules, choice.current_a)[1]
+    except Unsafe:
+        return None
 
 
 def place_groups(groups: Sequence[Group], bench: Bench) -> tuple[Placed, ...]:

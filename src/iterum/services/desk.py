@@ -10,7 +10,7 @@ from iterum.core.bench import Bench
 from iterum.core.choice import Choice
 from iterum.core.kit import Kit, Source
 from iterum.core.ledger import Entry, EntryKind, held
-from iterum.core.matching import Matching
+from iterum.core.matching import Matching, match_packs
 from iterum.core.packs import Condition, Pack, Reading
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.rules import HouseRules
@@ -77,8 +77,9 @@ class Desk:
         return self._once(key, (self.revision(), _held(self.bench(now))), compute)
 
     def matching_under(self, rules: HouseRules, now: datetime) -> Matching:
-        """What today's packs would give under other rules, moves by hand left aside."""
-        return match(replace(self.bench(now), rules=rules))
+        """What today's packs would give under other rules, moves by hand and the places of fixes left aside."""
+        bench = self.bench(now)
+        return match_packs(bench.free_packs, rules, bench.kit.ports_for)
 
     def retired(self) -> tuple[tuple[Pack, ...], Kit]:
         """Packs and kit that were taken out of use, to be brought back."""

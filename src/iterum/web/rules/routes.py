@@ -6,7 +6,8 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.arrange import place_groups
+from iterum.core.arrange import amps_of
+from iterum.core.choice import Choice
 from iterum.core.joining import passing_order
 from iterum.core.kit import DEFAULT_LEAD_MOHM
 from iterum.core.matching import Matching
@@ -68,9 +69,10 @@ def _joining_effect(changed: HouseRules, today: Matching) -> str:
 
 
 def _amps_effect(changed: HouseRules) -> str:
-    placed = place_groups(desk().matching(now())[0].groups, replace(bench(), rules=changed))
-    dialled = [f"{item.sizing.current_a:g}" for item in placed if item.sizing]
-    return f"Groups stay; dial {', '.join(dialled)} A." if dialled else "Groups stay; nothing can be dialled."
+    changed_bench, groups = replace(bench(), rules=changed), desk().matching(now())[0].groups
+    dialled = [amps_of(changed_bench, Choice(tuple(pack.id for pack in group.packs))) for group in groups]
+    shown = ", ".join(f"{amps:g}" for amps in dialled if amps)
+    return f"Groups stay; dial {shown} A." if shown else "Groups stay; nothing can be dialled."
 
 
 def _rows() -> list[tuple[Rule, list[SchoolRow], School | None]]:
