@@ -37,13 +37,18 @@ class Running:
 
 
 def running_at(
-    packs: Sequence[Pack], board: str | None, channel: str, current_a: float, minutes_left: float, rules: HouseRules
-) -> Running:
-    """A batch of which only the amps and the minutes left are known: at full volts until its end, the safe side."""
+    packs: Sequence[Pack], board: str | None, channel: str, current_a: float, minutes_left: float, rules: HouseRules,
+    energy_left_wh: float | None = None,
+) -> Running:  # fmt: skip
+    """A batch of which only the amps and the minutes left are known: at full volts until its end, the safe side.
+
+    minutes_left : 0 where it charges no more and still hangs there. energy_left_wh : where it is known better.
+    """
     first = packs[0]
-    power_w = current_a * first.cells * rules.full_v(first.chemistry)
+    power_w = current_a * first.cells * rules.full_v(first.chemistry) if minutes_left > 0 else 0.0
     ids = tuple(pack.id for pack in packs)
-    return Running(ids, board, channel, current_a, power_w, power_w * minutes_left / 60, minutes_left)
+    left_wh = power_w * minutes_left / 60 if energy_left_wh is None else energy_left_wh
+    return Running(ids, board, channel, current_a, power_w, left_wh, minutes_left)
 
 
 @dataclass(frozen=True)
@@ -163,6 +168,17 @@ class Bench:
         if feed.source is None or feed.source.usable_wh is None:
             return None
         return max(feed.source.usable_wh - self.reserved_wh(feed.source.id), 0.0)
+
+    def kit_after(self, minutes: float) -> Kit:
+        """The kit when so many minutes have passed: its sources less what batches in hand have taken by then."""
+        taken_wh = dict.fromkeys((source.id for source in self.kit.sources), 0.0)
+        for batch in self.running:
+            feed = self._feed(batch.channel)
+            if feed is not None and feed.source is not None:
+                part = min(minutes / batch.minutes_left, 1.0) if batch.minutes_left > 0 else 1.0
+                taken_wh[feed.source.id] += part * batch.energy_left_wh / feed.efficiency_from_source
+        sources = (replace(item, taken_wh=item.taken_wh + taken_wh[item.id]) for item in self.kit.sources)
+        return replace(self.kit, sources=tuple(sources))
 
     # ------------------------------------------------------------------ what is taken
 

@@ -77,10 +77,17 @@ class Session:
         """The same session when so many minutes have passed; wishes that are over by then are left out."""
         wanted = (replace(wish, at_min=wish.at_min - passed_min) for wish in self.wanted)
         starts_at = self.starts_at and self.starts_at + timedelta(minutes=passed_min)
-        running = (replace(batch, minutes_left=batch.minutes_left - passed_min) for batch in self.running)
+        gone = [min(passed_min / batch.minutes_left, 1.0) if batch.minutes_left > 0 else 1.0 for batch in self.running]
+        running = (
+            replace(
+                batch, minutes_left=batch.minutes_left - passed_min, energy_left_wh=batch.energy_left_wh * (1 - part)
+            )
+            for batch, part in zip(self.running, gone, strict=True)
+        )
         return replace(
             self,
             starts_at=starts_at,
+            kit=self.bench.kit_after(passed_min),
             wanted=tuple(wish for wish in wanted if wish.over_min > 0),
             running=tuple(batch for batch in running if batch.minutes_left > 0),
         )

@@ -107,14 +107,13 @@ def _running_from(item: Mapping[str, Any], packs: Sequence[Pack], rules: HouseRu
     """A batch in hand from a checked item of the file."""
     by_id = {pack.id: pack for pack in packs}
     members = [by_id[tag] for tag in item["packs"]]
-    return running_at(
-        members, item.get("board"), item["channel"], float(item["current_a"]), float(item["minutes_left"]), rules
-    )
+    figures = (float(item["current_a"]), float(item["minutes_left"]))
+    return running_at(members, item.get("board"), item["channel"], *figures, rules, item.get("energy_left_wh"))
 
 
 def running_document(batch: Running) -> dict[str, Any]:
     """A batch in hand as the file holds it."""
-    found = _fields(batch, "board", "channel", "current_a", "minutes_left")
+    found = _fields(batch, "board", "channel", "current_a", "minutes_left", "energy_left_wh")
     return {"packs": list(batch.packs), **{name: _rounded(value) for name, value in found.items()}}
 
 

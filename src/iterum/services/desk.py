@@ -17,7 +17,7 @@ from iterum.core.rules import HouseRules
 from iterum.core.session import Session
 from iterum.exchange.heats import Heat
 from iterum.exchange.session import rules_document, rules_from
-from iterum.services.in_hand import as_it_runs
+from iterum.services.in_hand import as_it_runs, taken_while_charging
 from iterum.store.database import Store
 from iterum.store.repository import HandMove, KeptPlan, KeptReading, KitItem, Repository
 
@@ -294,6 +294,10 @@ def _still_there(choice: Choice | None, packs: Sequence[Pack], kit: Kit) -> Choi
     return choice if set(choice.packs) <= known and board_there and channel_there else None
 
 
+SAME_WH = 0.05
+"""Closer than this, two figures for what is gone from a source are one."""
+
+
 def write_session(repository: Repository, session: Session, now: datetime) -> None:
     """Save a whole session inside one transaction."""
     present = {pack.id: pack for retired in (False, True) for pack in repository.packs(retired)}
@@ -309,11 +313,17 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
             if not charged or all(kept.reading != pack.reading for kept in repository.readings(pack.id)):
                 repository.add_reading(pack.id, pack.reading, FILE, now)
     known = {item.id for retired in (False, True) for item in kit_items(repository.kit(retired))}
+    as_it_is = {source.id: source.taken_wh for source in read_session(repository).kit.sources}
+    charging = taken_while_charging(repository, now)
     for item in kit_items(session.kit):
         repository.save_kit_item(item, known_as=item.id if item.id in known else None)
         repository.retire(type(item), item.id, None)
         if isinstance(item, Source):
-            repository.add_entry(Entry(item.id, now, EntryKind.TOLD, item.taken_wh, note="from a file"))
+            # What batches in hand have taken so far is booked when they end. A file that tells nothing, or what is
+            # known already, changes nothing: only "filled again" says that a source is full.
+            told_wh = max(item.taken_wh - charging.get(item.id, 0.0), 0.0)
+            if item.taken_wh and abs(told_wh - as_it_is.get(item.id, 0.0)) > SAME_WH:
+                repository.add_entry(Entry(item.id, now, EntryKind.TOLD, told_wh, note="from a file"))
     repository.set_rules_values(rules_document(session.rules), now)
     if session.wanted:
         repository.set_wishes(session.wanted)

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
 from typing import Any
 
+from iterum.core.kit import Source
 from iterum.core.session import Session
 from iterum.exchange.session import rules_document
 from iterum.services.desk import by_id, kit_items
@@ -69,7 +70,8 @@ def preview_import(current: Session, imported: Session) -> ImportPreview:
     """What taking `imported` in would change in `current`. What the file does not name stays as it is."""
     changes, same = _compare("pack", current.packs, [_kept_reading(current, pack) for pack in imported.packs])
     for item in kit_items(imported.kit):
-        more, unchanged = _compare(type(item).__name__.lower(), kit_items(current.kit), [item])
+        kind = type(item).__name__.lower()
+        more, unchanged = _compare(kind, kit_items(current.kit), [_kept_ledger(current, item)])
         changes += more
         same += unchanged
     was, now = rules_document(current.rules), rules_document(imported.rules)
@@ -83,6 +85,11 @@ def preview_import(current: Session, imported: Session) -> ImportPreview:
     if imported.wanted and imported.wanted != current.wanted:
         wishes = "; ".join(f"{wish.count} × {wish.family} by {wish.at_min:g} min" for wish in imported.wanted)
         changes.append(Change("wishes", "", not current.wanted, (("wanted", "–", wishes),)))
+    in_hand = {batch.packs for batch in current.running}
+    elsewhere = [batch for batch in imported.running if batch.packs not in in_hand]
+    if elsewhere:
+        packs = "; ".join(", ".join(batch.packs) for batch in elsewhere)
+        changes.append(Change("charging", "", False, (("not taken over, each bench has its own", packs, "–"),)))
     if imported.name and imported.name != current.name:
         changes.append(Change("meeting", "", False, (("name", _text(current.name), imported.name),)))
     return ImportPreview(tuple(changes), same)
@@ -92,3 +99,9 @@ def _kept_reading(current: Session, pack: Any) -> Any:
     """A pack of the file without volts keeps the reading it has."""
     old = by_id(current.packs).get(pack.id)
     return replace(pack, reading=old.reading) if old and pack.reading is None else pack
+
+
+def _kept_ledger(current: Session, item: Any) -> Any:
+    """A source of the file that tells of nothing taken keeps what is known to be gone."""
+    old = by_id(current.kit.sources).get(item.id) if isinstance(item, Source) else None
+    return replace(item, taken_wh=old.taken_wh) if old and not item.taken_wh else item

@@ -54,15 +54,21 @@ def running_of(repository: Repository, run: KeptRun, now: datetime) -> Running:
     )
 
 
+def taken_while_charging(repository: Repository, now: datetime) -> dict[str, float]:
+    """By source, the Wh that charges that still run have taken so far."""
+    found: dict[str, float] = {}
+    for run in repository.runs.in_states(LIVE):
+        if run.source is not None:
+            found[run.source] = found.get(run.source, 0.0) + taken_wh(run, put_in_mah(repository, run, now))
+    return found
+
+
 def as_it_runs(repository: Repository, kit: Kit, now: datetime) -> tuple[Kit, tuple[Running, ...]]:
     """The kit, its sources less what charges that run have taken so far, and everything in hand."""
-    runs = repository.runs.in_states(OPEN)
-    taken: dict[str | None, float] = {}
-    for run in runs:
-        if run.state in LIVE:
-            taken[run.source] = taken.get(run.source, 0.0) + taken_wh(run, put_in_mah(repository, run, now))
+    taken = taken_while_charging(repository, now)
     sources = tuple(
         replace(source, taken_wh=source.taken_wh + taken[source.id]) if source.id in taken else source
         for source in kit.sources
     )
+    runs = repository.runs.in_states(OPEN)
     return replace(kit, sources=sources), tuple(running_of(repository, run, now) for run in runs)

@@ -22,7 +22,7 @@ def page() -> str:
 @blueprint.get("/session.json")
 def export() -> Response:
     """Everything in use, as a session file."""
-    return _download(dumps(desk().session()), "iterum-session.json")
+    return _download(dumps(desk().session(now())), "iterum-session.json")
 
 
 @blueprint.get("/session.schema.json")
@@ -52,7 +52,7 @@ def _preview(raw: bytes, name: str) -> str | tuple[str, int]:
     except BadInput as bad:
         text = raw.decode("utf-8", "replace")
         return render_template("files/page.html", faults=bad.faults, preview=None, text=text, name=name), 422
-    shown = preview_import(desk().session(), session)
+    shown = preview_import(desk().session(now()), session)
     return render_template(
         "files/page.html", faults=(), preview=shown, text=dumps(session), name=name, revision=desk().revision()
     )
