@@ -239,6 +239,23 @@ def test_without_a_start_the_quiet_hours_are_those_of_now(run):
     assert all(batch["start_min"] > 24 * 60 for batch in result["batches"])
 
 
+@pytest.mark.parametrize("changes", [
+    {"rules": {"rate_c": 1.0, "max_packs": 1}},
+    {"chargers": [{**WHOLE["chargers"][0], "power_by_input_v": [[12, 0], [24, 0]]}]},
+    {"chargers": [{**WHOLE["chargers"][0], "power_by_input_v": [[12, 0], [24, 400]]}],
+     "supplies": [{**WHOLE["supplies"][0], "output_v": 12}]},
+    {"boards": [], "chargers": []},
+    {"packs": []},
+    {"running": [{"packs": ["P-01"], "channel": "duo-1", "current_a": 1.0, "minutes_left": 0}]},
+])  # fmt: skip
+def test_a_plan_never_ends_in_a_trace_and_names_every_pack(run, changes):
+    document = deepcopy(WHOLE) | {"wanted": [], **deepcopy(changes)}
+    del document["group"]
+    result = json.loads(run("plan", document, "--json", "--seconds", "0.2").stdout)
+    named = {tag for batch in result["batches"] for tag in batch["packs"]} | {left["id"] for left in result["left_out"]}
+    assert named == {pack["id"] for pack in document["packs"]}
+
+
 odd = st.sampled_from(
     [0, 1, 1e-9, 0.01, 0.5, 2.5, 5, 14, 39.99, 100, 1e5, -1, None, "", "x", [], [0.0], [4.2] * 4, [2.0] * 4, {}]
 )

@@ -1,12 +1,15 @@
 """The session file: every fault at once with place and mend, nothing breaks it, out and in again is the same."""
 
 import json
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 
+from iterum.core.arrange import match
+from iterum.core.choice import size
 from iterum.core.rules import MatchBy
 from iterum.demo import demo_session
 from iterum.exchange.csv_table import csv_text
@@ -168,3 +171,23 @@ def test_mains_is_no_limit_unless_the_file_has_a_source_of_that_name():
 def test_a_csv_cell_that_starts_a_formula_is_defused(text):
     assert f"'{text}" in csv_text([{"note": text}])
     assert "'a=1" not in csv_text([{"note": "a=1"}])
+
+
+OLD = {
+    "meeting": ({("P-01", "P-02", "P-03", "P-04", "P-07", "P-08"), ("P-05", "P-06", "P-11", "P-14"),
+                 ("T-01", "T-02", "T-04", "T-05", "T-06", "T-07"), ("L-01", "L-02", "L-03", "L-04"),
+                 ("G-01", "G-02", "G-03", "G-04", "G-05", "G-06")}, 5.2, "wanted_rate"),
+    "small": ({("A", "B")}, 4.4, "pack_charge_c"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", OLD)
+def test_a_file_of_before_is_read_as_before(name):
+    """Written before running batches, budgets, whole choices and volts for storage had a place in the file."""
+    session = parse((Path(__file__).parent / "before" / f"{name}.json").read_bytes())
+    groups, current_a, binding = OLD[name]
+    assert {tuple(sorted(pack.id for pack in group.packs)) for group in match(session.bench).groups} == groups
+    sizing = size(session.bench, session.group)
+    assert (sizing.current_a, sizing.binding) == (current_a, binding)
+    assert (session.running, {source.taken_wh for source in session.kit.sources}) == ((), {0.0})
+    assert parse(dumps(session)) == session

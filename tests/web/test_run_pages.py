@@ -178,6 +178,21 @@ class TestReplanFromTheRun:
         assert [set(batch["packs"]) for batch in running] == [set(first["packs"])]
         assert all(batch["start_min"] >= 0 for batch in batches if batch not in running)
 
+    @pytest.mark.parametrize("follow", ["yes", "no"])
+    def test_after_a_stopped_batch_every_pack_is_planned_or_named(self, bench, follow):
+        planned(bench.visitor)
+        first, second = bench.desk.latest_plan().document["batches"][:2]
+        key = bench.charging(packs=first["packs"], board=first["board"] or "", channel=first["channel"])
+        bench.pass_time(10)
+        bench.act(key, "stop")
+        assert 'value="yes" checked' not in bench.visitor.get("/plan").text  # a stop is no part of a plan
+        bench.visitor.post("/run", packs=second["packs"], board=second["board"] or "", channel=second["channel"])
+        planned(bench.visitor, follow=follow)
+        document = bench.desk.latest_plan().document
+        named = {tag for batch in document["batches"] for tag in batch["packs"]}
+        named |= {left["id"] for left in document["left_out"]}
+        assert named >= {pack.id for pack in bench.desk.session().packs}
+
     def test_a_day_goes_on_from_plan_to_plan_and_nobody_flies_twice_on_one_charge(self, bench):
         planned(bench.visitor)
         told = {heat["name"]: set(heat["packs"]) for heat in bench.desk.latest_plan().document["wanted"]}

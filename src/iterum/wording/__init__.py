@@ -263,6 +263,7 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
         if n["minutes"] > 0.5
         else "Alone, though it could join others at no loss of time: it needs no board so."
     ),
+    "alone_ports_full": lambda n: f"Alone: the house rule lets {n['ports']} share a board.",
     "alone_no_room": "Alone: no batch that it may join has a port left.",
     "wider_channel": "One channel more: all done {saved_min:.0f} min sooner, at {end_min}.",
     "wider_board": "One large board more: all done {saved_min:.0f} min sooner, at {end_min}.",

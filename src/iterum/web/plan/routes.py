@@ -60,9 +60,11 @@ def page() -> str:
 
 
 def _is_followed(shown: PlanPage) -> bool:
-    """Whether the plan in force is on its way: batches were begun since it was made, and it is not over."""
-    begun = runs().since(shown.kept.made_at, now())
-    return bool(begun) and shown.now_min < shown.document["makespan_min"]
+    """Whether the plan in force is on its way: only batches of it were begun, none was stopped, and it is not over."""
+    begun = [run for run, _ in runs().since(shown.kept.made_at, now())]
+    planned = {frozenset(batch["packs"]) for batch in shown.document["batches"]}
+    as_planned = all(frozenset(run.packs) in planned and not run.stopped for run in begun)
+    return bool(begun) and as_planned and shown.now_min < shown.document["makespan_min"]
 
 
 @blueprint.post("")

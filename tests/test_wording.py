@@ -1,0 +1,37 @@
+"""Every reason that the core can give has its sentence."""
+
+import ast
+from pathlib import Path
+
+import pytest
+
+import iterum
+from iterum.core.packs import FAULTS
+from iterum.wording import SENTENCES
+
+SOURCES = sorted(Path(iterum.__file__).parent.glob("core/**/*.py")) + sorted(
+    Path(iterum.__file__).parent.glob("services/*.py")
+)
+
+
+def codes(path):
+    """Codes that stand as they are in a call of `reason` or `Reason`, and the fixed heads of those put together."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Call) and getattr(node.func, "id", "") in ("reason", "Reason") and node.args:
+            first = node.args[0]
+            if isinstance(first, ast.Constant):
+                yield first.value
+            elif isinstance(first, ast.JoinedStr) and isinstance(first.values[0], ast.Constant):
+                yield first.values[0].value + "*"
+
+
+@pytest.mark.parametrize("path", SOURCES, ids=lambda path: path.stem)
+def test_every_code_has_a_sentence(path):
+    for code in codes(path):
+        known = any(item.startswith(code[:-1]) for item in SENTENCES) if code.endswith("*") else code in SENTENCES
+        assert known, code
+
+
+def test_every_fault_of_a_pack_has_its_sentence_and_its_fix():
+    assert set(FAULTS) <= set(SENTENCES)
+    assert {f"fix_{code}" for code, fault in FAULTS.items() if not (fault.charges and fault.joins)} <= set(SENTENCES)
