@@ -11,7 +11,7 @@ from iterum.core.run import Act, State
 from iterum.core.watching import Observation
 from iterum.services.running import TYPED
 from tests.conftest import NOON
-from tests.web.conftest import PACKS, UNEVEN, planned
+from tests.web.conftest import PACKS, UNEVEN, Visitor, planned
 
 
 class TestRun:
@@ -345,3 +345,44 @@ class TestUse:
         assert "More than 80 % went back into" in page
         page = bench.visitor.get("/use?pack=P-08").text
         assert re.search(r"set <b>5:\d\d</b>", page)
+
+
+class TestNickel:
+    def charge(self, visitor, found, warm, charge_mah):
+        """From the card to the log, by hand; the page after."""
+        card = visitor.get("/charge?packs=N").text
+        assert "a drop of" in card
+        for absent in ("Full at", "Discharge, storage", "balance lead, then", "Balance leads"):
+            assert absent not in card
+        visitor.post("/run", packs="N", channel="C-1")
+        run = found["runs"].open()[-1]
+        key, pages = run.key, []
+        for act, more in (("inspect", {"looked": "N"}), ("plug in", {})):
+            pages.append(
+                visitor.post(f"/run/{key}/act", act=act, expected=found["runs"].look(key, NOON).run.state, **more).text
+            )
+        assert "even out" not in re.sub(r"<(nav|details).*?</(nav|details)>", "", pages[-1], flags=re.S).lower()
+        visitor.post(f"/run/{key}/read-back", expected="plugged in", cells="8", pack_v=run.card.pack_v, current_a="1.2")
+        for act, state in (("start", "set and read back"), ("finish", "charging")):
+            visitor.post(f"/run/{key}/act", act=act, expected=state)
+        unsaid = visitor.post(f"/run/{key}/after", expected="done", charge_mah=charge_mah, **{"v-N": "11.6"})
+        assert (unsaid.status_code, "Say whether it was warm" in unsaid.text) == (422, True)
+        return visitor.post(
+            f"/run/{key}/after", expected="done", charge_mah=charge_mah, warm=warm, **{"v-N": "11.6"}
+        ).text
+
+    def test_it_is_measured_in_all_ends_by_a_drop_and_is_full_when_it_was_warm(self, empty_app):
+        found, visitor = empty_app.extensions["iterum"], Visitor(empty_app)
+        visitor.post("/kit/charger", id="C", channels="1", **{"channel0-id": "C-1", "channel0-max_current_a": "5",
+                     "channel0-max_power_w": "80", "channel0-max_cells": "14"})  # fmt: skip
+        visitor.post("/packs/edit", id="N", chemistry="nimh", cells="8", capacity_mah="2400")
+        assert "Whole pack, volts" in visitor.get("/measure?pack=N").text
+        visitor.post("/measure", pack="N", total="yes", cell1="9.80")
+        assert "1 of at most 8 times" in self.charge(visitor, found, "no", "2300")  # not warm
+        assert "2 of at most 8 times" in self.charge(visitor, found, "yes", "700")  # warm after far too few mAh
+        for _ in range(5):
+            self.charge(visitor, found, "no", "2300")
+        assert "takes no charge any more" in self.charge(visitor, found, "no", "2300")
+        assert "is not full" not in self.charge(visitor, found, "yes", "2300")
+        verdict = found["desk"].bench(NOON).verdicts["N"]
+        assert (verdict.full, "full_by_charge" in {item.code for item in verdict.reasons}) == (True, True)

@@ -234,9 +234,11 @@ def after(key: int) -> Response | tuple[str, int]:
             f"More than 80 % went back into {', '.join(logged.low)}: run too low. Shorten the timer, see Use.", "care"
         )
     for tag, count in logged.again.items():
-        flash(
-            f"{tag} is not full: not warm, or far too few mAh. Charge it again, {count} of {MOST_AGAIN} times.", "care"
-        )
+        why = f"{tag} is not full: not warm at its end, or far too few mAh."
+        if count < MOST_AGAIN:
+            flash(f"{why} Let it rest, then charge it again: {count} of at most {MOST_AGAIN} times.", "care")
+        else:
+            flash(f"{why} That is {MOST_AGAIN} times in a row: it takes no charge any more. Retire it.", "care")
     flash("Logged. The packs are free again.")
     return redirect(url_for("run.page", key=key))
 
