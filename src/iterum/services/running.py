@@ -6,14 +6,16 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from iterum.core.bench import Bench, Running
-from iterum.core.charging import charge_packs
+from iterum.core.charging import Charge, charge_packs
 from iterum.core.choice import Choice, Sizing, hookup, size
+from iterum.core.dial import DialCard
 from iterum.core.health import MOST_AGAIN, ChargeRecord, nickel_again, ran_low
 from iterum.core.joining import joining
 from iterum.core.ledger import Entry, EntryKind
-from iterum.core.limits import total_ah
+from iterum.core.limits import Setup, total_ah
 from iterum.core.packs import Condition, Pack, Reading
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.rules import HouseRules
 from iterum.core.run import BEFORE_CHARGE, LIVE, ON_BOARD, OPEN, Act, Shown, State, after, read_back
 from iterum.core.watching import Alarm, Expected, Finding, Observation, Outlook, expect, findings, outlook
 from iterum.devices.driver import ChannelReading, LinkLost, Refused, Settings, Status
@@ -174,6 +176,7 @@ class RunDesk:
             "current_a": offer.current_a,
             "rate_c": offer.rate_c,
             "card": offer.dial,
+            "expected": _expected(offer.packs, offer.setup, offer.rules, offer.charge, offer.dial),
             "before_v": {pack.id: _volts(pack) for pack in offer.packs},
             "driven": self.links.place(offer.setup.channel.id) is not None,
             "choice": replace(offer.settled, packs=packs),
@@ -278,10 +281,7 @@ class RunDesk:
         joined = joining(found.packs, found.rules, found.setup.lead_mohm, rate_c, with_ways=False)
         start = joined.start_of(found.packs)
         result = charge_packs(found.packs, found.setup, found.rules, run.current_a, joined.wait_min, start)
-        chemistry = found.packs[0].chemistry
-        end_v = found.rules.full_v(chemistry) if chemistry.joins else None
-        stop_v, spread_v = found.setup.feed.charger.input_min_v, _spread(found.packs)
-        return expect(result, found.packs[0].cells, end_v, run.card.timer_min, stop_v, spread_v)
+        return _expected(found.packs, found.setup, found.rules, result, run.card)
 
     def read_back(self, key: int, shown: Shown, expected: State, now: datetime, note: str | None = None) -> KeptRun:
         """Compare what the charger shows with the card, and go on where they agree. Raises Unsafe with each cause.
@@ -502,6 +502,12 @@ def _as_it_went_on(pack: Pack, run: KeptRun) -> Pack:
     if not pack.chemistry.joins:
         return replace(pack, reading=Reading(round(sum(volts), 9)), charged_at=None)
     return replace(pack, reading=Reading.of_cells(volts), charged_at=None)
+
+
+def _expected(packs: Sequence[Pack], setup: Setup, rules: HouseRules, charge: Charge, card: DialCard) -> Expected:
+    """What a charge is to be measured against."""
+    end_v = rules.full_v(packs[0].chemistry) if packs[0].chemistry.joins else None
+    return expect(charge, packs[0].cells, end_v, card.timer_min, setup.feed.charger.input_min_v, _spread(packs))
 
 
 def _spread(members: Sequence[Pack]) -> float:

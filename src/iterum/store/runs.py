@@ -149,7 +149,7 @@ class RunRepository:
     def add(self, values: Mapping[str, Any]) -> int:
         """Keep a new run; its card and volts as core objects. Returns its key."""
         row = {**values, "packs": list(values["packs"]), "card": asdict(values["card"]), "state": State.PLANNED.value}
-        row["choice"] = asdict(values["choice"])
+        row |= {name: asdict(values[name]) for name in ("choice", "expected")}
         row["before_v"] = {tag: list(volts) for tag, volts in values["before_v"].items()}
         row["state_at"] = values["begun_at"]
         return int(self._connection.execute(insert(tables.runs).values(row).returning(tables.runs.c.key)).scalar_one())

@@ -77,6 +77,8 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
         shown = replace(shown, faults={})
     history = desk().readings(current.id)
     following = next_to_measure(queue, current.id, on_board)
+    verdict = judge_pack(current, session.rules)
+    lone = verdict.charges and not verdict.full and (len(queue) == 1 or not current.chemistry.joins)
     return render_template(
         "measure/page.html",
         pack=current,
@@ -94,6 +96,7 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
         position=queue.index(next(item for item in queue if item.id == current.id)) + 1,
         queue=queue,
         done=request.args.get("done") == "yes",
+        alone=lone and current.id not in on_board,
         still_full=sorted(log_book().full_since().items(), key=lambda item: item[1]),
         has_checker=links().checker() is not None,
     )
