@@ -175,7 +175,12 @@ def _board_breaches(document, members, choice, amps, whole):
         yield "a port fuse would blow"
     for item in members if len(parts) == 1 else ():
         plug, socket = item.get("connector"), parts[0].get("connector")
-        if plug and socket and plug != socket and amps * held_ah(item) / whole > min(PLUG_A[plug], PLUG_A[socket]) + EPS:
+        if (
+            plug
+            and socket
+            and plug != socket
+            and amps * held_ah(item) / whole > min(PLUG_A[plug], PLUG_A[socket]) + EPS
+        ):
             yield f"the adapter of {item['id']}"
 
 
@@ -202,7 +207,10 @@ def _source_breaches(document, choice, members, amps, energy_in_wh, end_v):
         if source:
             taken_wh += theirs.get(("source", source["id"]), 0.0) * batch["minutes_left"] / 60
     own_w = mine["charger", charger["id"]]
-    links = [("charger", charger, charger.get("total_power_w")), *(("supply", item, item["max_power_w"]) for item in supplies)]
+    links = [
+        ("charger", charger, charger.get("total_power_w")),
+        *(("supply", item, item["max_power_w"]) for item in supplies),
+    ]
     if source:
         links.append(("source", source, source["max_power_w"]))
     for kind, item, watts in links:

@@ -64,7 +64,10 @@ def test_every_offer_obeys_every_limit_and_can_be_begun_as_it_stands(block):
         assert from_document(document) == session
         for where, sizing in offers(session):
             choice = sizing.settled
-            assert breaches(document, choice, sizing.current_a, sizing.charge.energy_in_wh, choice.end_v) == [], (seed, where)
+            assert breaches(document, choice, sizing.current_a, sizing.charge.energy_in_wh, choice.end_v) == [], (
+                seed,
+                where,
+            )
             again = size(session.bench, choice)
             assert again.dial == sizing.dial, (seed, where)
             judged = charge(session.bench, choice)
@@ -116,7 +119,9 @@ def test_every_way_out_of_a_group_that_is_not_joined_leads_out(gap_v, count):
         if way.code == "way_smaller_group":
             assert joining([one for one in packs if one.id not in ids], rules).passes
         elif way.code == "way_charge_low_first":
-            assert joining([raised(one, way.numbers["until_v"]) if one.id in ids else one for one in packs], rules).passes
+            assert joining(
+                [raised(one, way.numbers["until_v"]) if one.id in ids else one for one in packs], rules
+            ).passes
         else:
             assert way.code == "way_even_first"
             assert set(ids) < set(by_id)

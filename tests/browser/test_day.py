@@ -74,10 +74,10 @@ def take_in_hand(page, place):
     page.goto(f"{place.address}/charge")
     page.get_by_role("button", name=re.compile("^Take in hand")).first.click()
     page.wait_for_url("**/run/*")
-    for box in page.locator("[name=looked]").all():
+    for box in page.locator("[name=looked][type=checkbox]").all():
         box.check()
-    page.get_by_role("button", name="All looked at").click()
-    page.get_by_role("button", name="All plugged in").click()
+    page.get_by_role("button", name=re.compile("All looked at|All five are so")).click()
+    page.get_by_role("button", name=re.compile("lugged in")).click()
     expect(page.locator(".run-state")).to_have_text("plugged in")
     if place.run(int(page.url.rstrip("/").rsplit("/", 1)[1])).card.wait_min:
         place.pass_time(20)

@@ -90,7 +90,10 @@ class TestWhatRuns:
     def test_a_batch_that_is_over_but_hangs_there_takes_its_places_and_no_watts(self):
         over = Bench(PACKS, KIT, BENCH.rules, (Running(("P0",), None, "duo-1", 5.0, 0.0, 0.0, 0.0),))
         assert suggest(over, Choice(("P1",))).channel == "duo-2"
-        assert size(over, Choice(("P1",), None, "duo-2")).current_a == size(BENCH, Choice(("P1",), None, "duo-2")).current_a
+        assert (
+            size(over, Choice(("P1",), None, "duo-2")).current_a
+            == size(BENCH, Choice(("P1",), None, "duo-2")).current_a
+        )
 
 
 class TestChainedBoards:

@@ -14,12 +14,16 @@ BANK = Source("bank", energy_wh=100, usable_fraction=0.8)
 
 
 def entries(*told):
-    return [Entry(source, NOON + timedelta(minutes=at), EntryKind(kind), wh) for at, (source, kind, wh) in enumerate(told)]
+    return [
+        Entry(source, NOON + timedelta(minutes=at), EntryKind(kind), wh) for at, (source, kind, wh) in enumerate(told)
+    ]
 
 
 class TestHeld:
     def test_charges_are_taken_until_it_is_filled_again(self):
-        assert held(BANK, entries(("bank", "charge", 20), ("other", "charge", 50), ("bank", "charge", 5))).usable_wh == 55
+        assert (
+            held(BANK, entries(("bank", "charge", 20), ("other", "charge", 50), ("bank", "charge", 5))).usable_wh == 55
+        )
         assert held(BANK, entries(("bank", "charge", 20), ("bank", "filled", 0))).usable_wh == 80
 
     def test_stop_volts_mean_empty_whatever_the_sum_says(self):

@@ -182,6 +182,35 @@ def test_a_fault_is_found_and_what_must_stop_is_stopped(field, fault, value, cod
     assert field.server.bench.channels["Twin-1"].current_a == 0.0
 
 
+def test_a_source_seen_at_its_stop_volts_is_empty(field):
+    # One has a supply between, one hangs on the bank itself.
+    for tag, channel, drop_v, empty in (("P-05", "Twin-1", "14", False), ("P-08", "Small-1", "3", True)):
+        key = begun(field, (tag,), None, channel)
+        brought_to(field, key, State.CHARGING)
+        field.server.bench.fault("sag", channel, drop_v)
+        assert "watch_source_low" in found_codes(field.pass_time(14))
+        assert [source.usable_wh == 0 for source in field.desk.session().kit.sources] == [empty, False, False]
+
+
+def test_a_source_gives_what_charges_take_while_they_run_and_after(field):
+    def left_wh():
+        bench = field.desk.bench(field.clock())
+        return bench.kit.sources[0].usable_wh - bench.reserved_wh(bench.kit.sources[0].id)
+
+    whole_wh = left_wh()
+    key = begun(field, ("P-08",), None, "Small-1")
+    expected_wh = whole_wh - left_wh()  # kept for it as soon as it is in hand
+    brought_to(field, key, State.CHARGING)
+    field.pass_time(10)
+    assert left_wh() == pytest.approx(whole_wh - expected_wh, rel=0.05)
+    taken_wh = whole_wh - field.desk.session(field.clock()).kit.sources[0].usable_wh
+    assert 0 < taken_wh < expected_wh
+    field.runs.act(key, Act.STOP, State.CHARGING, field.clock())
+    assert left_wh() == pytest.approx(whole_wh - taken_wh, abs=0.5)  # what was not taken is free again
+    (entry,) = field.desk.ledger("bank")
+    assert (entry.run_key, entry.wh) == (key, pytest.approx(taken_wh, abs=0.5))
+
+
 def test_a_charge_without_a_fault_brings_only_the_hand_check(field):
     key = begun(field)
     brought_to(field, key, State.CHARGING)

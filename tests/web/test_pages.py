@@ -482,6 +482,48 @@ class TestRules:
         assert [item.sizing.current_a for item in desk(demo_app).placed(NOON) if item.sizing] != amps
 
 
+class TestWhatSourcesHold:
+    def test_a_label_in_words_gives_watt_hours(self, newcomer):
+        newcomer.post("/kit/source", id="b", label="3S 5200")
+        assert "of 58" in re.sub(r"<[^>]+>|\s+", " ", newcomer.get("/kit").text).replace("  ", " ")
+        answer = newcomer.post("/kit/source", id="c", label="a big one")
+        assert (answer.status_code, "a big one" in answer.text) == (422, True)
+
+    def test_it_is_filled_told_and_empty(self, visitor, demo_app):
+        def usable_wh():
+            return desk(demo_app).session().kit.sources[0].usable_wh
+
+        whole_wh = usable_wh()
+        visitor.post("/kit/source/ledger", id="bank", act="told", left_wh="300")
+        assert usable_wh() == pytest.approx(300)
+        assert (
+            "holds what you said" not in visitor.post("/kit/source/ledger", id="bank", act="told", left_wh="1e9").text
+        )
+        visitor.post("/kit/source/ledger", id="bank", act="empty")
+        assert usable_wh() == 0
+        card = visitor.get("/charge?packs=P-01").text
+        assert "bank has 0 Wh left" in card or "Fed by" in card
+        visitor.post("/kit/source/ledger", id="bank", act="filled")
+        assert usable_wh() == pytest.approx(whole_wh)
+        assert visitor.post("/kit/source/ledger", id="bank", act="charge").status_code == 404
+
+
+class TestPutAway:
+    def test_a_line_that_goes_up_is_begun_as_it_stands(self, visitor, demo_app):
+        page = visitor.get("/put-away").text
+        form = next(item for item in re.findall(r'<form method="post" action="/run".*?</form>', page, re.S))
+        fields = {}
+        for name, value in re.findall(r'name="(\w+)" value="([^"]*)"', form):
+            fields.setdefault(name, []).append(value)
+        visitor.post("/run", **fields)
+        run = demo_app.extensions["iterum"]["runs"].open()[-1]
+        assert list(run.packs) == sorted(fields["packs"], key=list(run.packs).index)
+        assert (run.current_a, run.card.end_v) == (float(fields["current_a"][0]), float(fields["end_v"][0]))
+        assert (
+            f"Begin {fields['packs'][0]}" not in visitor.get("/put-away").text
+        )  # what is in hand is not offered again
+
+
 class TestFiles:
     def file(self, app, **changes):
         return (

@@ -440,11 +440,20 @@ class RunDesk:
         found = findings(run.expected, seen, run.minute(now), run.state is State.PAUSED, heard_min)
         with self._store.writing(changes_session=False) as repository:
             new = repository.runs.keep_findings(run.key, found, now)
+            low = any(item.what.code == "watch_source_low" for item in new)
+        if low and run.source is not None and self._feeds_directly(run):
+            with self._store.writing() as repository:
+                repository.add_entry(Entry(run.source, now, EntryKind.EMPTY, 0.0, run.key))
         worst = next((item for item in new if item.alarm is Alarm.STOP), None)
         if worst is not None and run.driven and run.state is State.CHARGING:
             with suppress(LinkLost, Refused, Changed):  # the finding stands and sounds until somebody stops it by hand
                 self.act(run.key, Act.STOP, run.state, now, by=ITERUM, note=sentence(worst.what))
         return new
+
+    def _feeds_directly(self, run: KeptRun) -> bool:
+        """Whether the volts at a run's charger are those of its source, with no supply between."""
+        place = self._desk.session().kit.channel(run.channel)
+        return place is not None and run.source in (run.choice.fed_by, place[0].fed_by)
 
     # ------------------------------------------------------------------ something is wrong
 
