@@ -30,7 +30,7 @@ lint: $(VENV)/.test
 	$(BIN)/interrogate --quiet src/iterum/core
 
 test: $(VENV)/.test lint
-	$(BIN)/pytest tests
+	$(BIN)/pytest tests --numprocesses auto --dist worksteal
 
 soak: $(VENV)/.test ## the random benches again, many more of them; TIMES=20
 	ITERUM_SOAK=$(or $(TIMES),20) $(BIN)/pytest tests/test_offers.py

@@ -85,7 +85,9 @@ def _running(rng, session):
     channel = session.kit.chargers[0].channels[0]
     one = rng.choice(fit)
     amps = min(channel.max_current_a, 10.0, channel.max_power_w / (one.cells * 4.2)) * rng.uniform(0.3, 1)
-    return (running_at([one], None, channel.id, round(max(amps, 0.1), 1), float(rng.randint(1, 60)), session.rules),)
+    figures = (round(max(amps, 0.1), 1), float(rng.randint(1, 60)), session.rules)
+    found = running_at([one], None, channel.id, *figures)
+    return (replace(found, energy_left_wh=round(found.energy_left_wh, 3)),)
 
 
 # ---------------------------------------------------------------------------------------- the check, from the file alone

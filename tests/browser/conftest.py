@@ -62,7 +62,7 @@ def open_page(browser):
     contexts = []
 
     def opened(size=WIDE, theme="day", touch=False):
-        context = browser.new_context(viewport=size, has_touch=touch, is_mobile=touch)
+        context = browser.new_context(viewport=size, has_touch=touch, is_mobile=touch, reduced_motion="reduce")
         contexts.append(context)
         page = context.new_page()
         page.set_default_timeout(8000)
