@@ -484,7 +484,7 @@ class TestRules:
 
 class TestWhatSourcesHold:
     def test_a_label_in_words_gives_watt_hours(self, newcomer):
-        newcomer.post("/kit/source", id="b", label="3S 5200")
+        newcomer.post("/kit/source", id="b", label="3S 5200", max_current_a="25")
         assert "of 58" in re.sub(r"<[^>]+>|\s+", " ", newcomer.get("/kit").text).replace("  ", " ")
         answer = newcomer.post("/kit/source", id="c", label="a big one")
         assert (answer.status_code, "a big one" in answer.text) == (422, True)

@@ -4,14 +4,13 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from iterum.core.bench import Bench
-from iterum.core.choice import END_STEP_V, Choice, Sizing, hookup, size
+from iterum.core.choice import Choice, Sizing, hookup, size
 from iterum.core.estimate import energy_to_wh
 from iterum.core.joining import Joining, joining
 from iterum.core.kit import DEFAULT_LEAD_MOHM, Kit
 from iterum.core.limits import Setup, adapters, limits_and_current, setup_faults
 from iterum.core.matching import Group, LeftOut, Matching, judge_group, match_packs, refusals
 from iterum.core.packs import Pack
-from iterum.core.quantities import ceil_to_step
 from iterum.core.reasons import NotThere, Reason, Unsafe, reason
 from iterum.core.rules import HouseRules
 
@@ -37,7 +36,7 @@ CHARGING_FIXES = frozenset(
 def choice_of(left: LeftOut) -> Choice | None:
     """The charge that mends a left-out pack; None where something else does."""
     if left.lift is not None:
-        return Choice(tuple(pack.id for pack in left.lift.packs), end_v=ceil_to_step(left.lift.until_v, END_STEP_V))
+        return Choice(tuple(pack.id for pack in left.lift.packs), end_v=left.lift.until_v)
     return Choice((left.pack.id,)) if left.fix.code in CHARGING_FIXES else None
 
 

@@ -9,6 +9,8 @@ from dataclasses import dataclass
 
 from iterum.core.quantities import difference
 
+END_STEP_V = 0.01
+"""Steps in which chargers let the end volts be set, per cell. Common practice, no source."""
 METER_RESOLUTION_V = 0.01
 """What a field cell checker can tell apart, V per cell. Common practice, no source."""
 

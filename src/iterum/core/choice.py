@@ -10,6 +10,7 @@ from math import isfinite
 
 from iterum.core.bench import Bench
 from iterum.core.charging import Charge, charge_packs
+from iterum.core.chemistry import END_STEP_V
 from iterum.core.dial import DialCard, Share, dial_card, drop_off_rate_c, shares_of, sizing_notes
 from iterum.core.estimate import energy_to_wh
 from iterum.core.joining import Joining, joining, refuse_unjoinable, rests_on_reason
@@ -32,7 +33,6 @@ from iterum.core.rules import HouseRules
 
 MOST_RATE_C, MOST_AMPS_A = 20.0, 500.0
 """No label and no charger goes further: more is mistyped."""
-END_STEP_V = 0.01
 OVER_C = 1.02
 """A pack counts as over its charge C from this many times it on: shares are never quite in proportion."""
 

@@ -12,6 +12,7 @@ from itertools import pairwise
 
 import numpy as np
 
+from iterum.core.chemistry import END_STEP_V
 from iterum.core.circuit import Branch, Feeding, Trace, branch_of, run, settled
 from iterum.core.estimate import minutes_to_volts
 from iterum.core.kit import DEFAULT_LEAD_MOHM
@@ -29,7 +30,7 @@ from iterum.core.plugging import (
     seen_by,
     time_until,
 )
-from iterum.core.quantities import at_most
+from iterum.core.quantities import at_most, ceil_to_step
 from iterum.core.reasons import Reason, Unsafe, each_once, reason
 from iterum.core.resistance import Basis, resistance_of
 from iterum.core.rules import HouseRules, JoinOrder
@@ -313,11 +314,12 @@ def _charge_low_first(ordered: Sequence[Pack], rules: HouseRules, lead_mohm: flo
         below_v, above_v = (below_v, middle_v) if _passes(together, rules, lead_mohm) else (middle_v, above_v)
     cells, chemistry = ordered[0].cells, ordered[0].chemistry
     rate_c = min(rules.wanted_rate_c(chemistry), *(pack.max_charge_a / pack.capacity_ah for pack in low_ones))
+    until_v = ceil_to_step(above_v / cells, END_STEP_V)
     return reason(
         "way_charge_low_first",
         ids=tuple(pack.id for pack in low_ones),
-        until_v=above_v / cells,
-        minutes=max(minutes_to_volts(pack, above_v / cells, rate_c) for pack in low_ones),
+        until_v=until_v,
+        minutes=max(minutes_to_volts(pack, until_v, rate_c) for pack in low_ones),
         current_a=rate_c * sum(pack.capacity_ah for pack in low_ones),
     )
 

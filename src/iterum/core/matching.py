@@ -10,9 +10,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 
+from iterum.core.chemistry import END_STEP_V
 from iterum.core.grouping import cover
 from iterum.core.packs import Pack, PackVerdict, judge_pack
-from iterum.core.quantities import NOISE, at_most, difference, spread
+from iterum.core.quantities import NOISE, at_most, difference, floor_to_step, spread
 from iterum.core.reasons import Reason, reason
 from iterum.core.rules import HouseRules, MatchBy
 
@@ -255,9 +256,6 @@ def unfit(verdict: PackVerdict) -> LeftOut | None:
 
 # ---------------------------------------------------------------------------------------- packs left on their own
 
-LIFT_STEP_V = 0.005
-"""Steps in which a lift is sought, V per cell."""
-
 
 def _alone(pack: Pack, groups: Sequence[Sequence[Pack]], rules: HouseRules, ports: int | None) -> LeftOut:
     """Why a fit pack is left on its own, judged against the whole of the nearest group, and what would mend it."""
@@ -308,10 +306,11 @@ def _lift(pack: Pack, group: Sequence[Pack], rules: HouseRules, ports: int | Non
     low = _average_v(pack) < sum(map(_average_v, group)) / len(group)
     lifted: Sequence[Pack] = (pack,) if low else group
     stay: Sequence[Pack] = group if low else (pack,)
-    lowest_v, highest_v = min(map(_average_v, lifted)), max(map(_average_v, stay))
+    from_v = floor_to_step(min(map(_average_v, lifted)), END_STEP_V)
+    steps = round((floor_to_step(max(map(_average_v, stay)), END_STEP_V) - from_v) / END_STEP_V)
     fits = []
-    for step in range(1, int((highest_v - lowest_v) / LIFT_STEP_V + 1e-6) + 1):
-        until_v = round(lowest_v + step * LIFT_STEP_V, 3)
+    for step in range(1, steps + 1):
+        until_v = round(from_v + step * END_STEP_V, 2)
         if not obstacles((*(raised(item, until_v) for item in lifted), *stay), rules, ports):
             fits.append(until_v)
     if not fits:

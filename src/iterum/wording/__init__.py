@@ -120,7 +120,7 @@ def _lift(numbers: Numbers) -> str:
     ids = one_of(numbers["ids"], "and")
     joins = one_of(numbers["others"], "and") if numbers["ids"] == (numbers["id"],) else numbers["id"]
     how = f" on {numbers['channel']}, about {minutes(numbers['minutes'])} at {plain(numbers['current_a'])} A,"
-    return f"Charge {ids} first{how} up to {numbers['until_v']:.3f} V per cell; then join {joins}."
+    return f"Charge {ids} first{how} up to {numbers['until_v']:.2f} V per cell; then join {joins}."
 
 
 def _alone_fix(numbers: Numbers, head: str) -> str:
@@ -230,7 +230,7 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     ),
     "way_other_order": lambda n: f"Plug them in as {', '.join(n['ids'])}, each evened out before the next.",
     "way_charge_low_first": lambda n: (
-        f"Charge {one_of(n['ids'], 'and')} first, up to {n['until_v']:.3f} V per cell; then all may be joined."
+        f"Charge {one_of(n['ids'], 'and')} first, up to {n['until_v']:.2f} V per cell; then all may be joined."
     ),
     # a plan
     "replan_runs": "Runs, or is about to: left alone until {end_min}.",

@@ -188,10 +188,14 @@ def save(part: str) -> str | Response | tuple[str, int]:
     document = document_from(part, request.form)
     if part == "charger":
         document["channels"] = [document_from("channel", channel) for channel in channels]
-    faults = faults_by_field(part, document, kit_sense(part, document))
-    faults |= _feed_fault(document, known_as)
+    labelled: dict[str, str] = {}
     if part == "source" and request.form.get("label", "").strip():
-        faults |= _as_labelled(document, request.form["label"])
+        labelled = _as_labelled(document, request.form["label"])
+    faults = {
+        **faults_by_field(part, document, kit_sense(part, document)),
+        **_feed_fault(document, known_as),
+        **labelled,
+    }
     if not faults:
         try:
             desk().save_kit_item(make(document), known_as)
