@@ -519,9 +519,9 @@ class TestPutAway:
         run = demo_app.extensions["iterum"]["runs"].open()[-1]
         assert list(run.packs) == sorted(fields["packs"], key=list(run.packs).index)
         assert (run.current_a, run.card.end_v) == (float(fields["current_a"][0]), float(fields["end_v"][0]))
-        assert (
-            f"Begin {fields['packs'][0]}" not in visitor.get("/put-away").text
-        )  # what is in hand is not offered again
+        after = visitor.get("/put-away").text
+        assert f"Begin {fields['packs'][0]}" not in after  # what is in hand is not offered again
+        assert f"In hand now, planned when they are done: {', '.join(sorted(run.packs))}." in after
 
 
 class TestFiles:

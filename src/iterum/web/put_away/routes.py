@@ -17,7 +17,8 @@ def page() -> str:
     """The plan for tonight, and what lies full since when."""
     session = desk().session(now())
     packs = [pack for pack in session.packs if pack.condition is Condition.OK and pack.chemistry.joins]
-    plan = desk().remember("storage", now(), lambda: plan_storage(bench()))
+    as_it_is = bench()
+    plan = desk().remember("storage", now(), lambda: plan_storage(as_it_is))
     names = {channel.id: channel.name or channel.id for _, channel in session.kit.channels()}
     names |= {board.id: board.name or board.id for board in session.kit.all_boards()}
     return render_template(
@@ -31,4 +32,5 @@ def page() -> str:
         at=lambda minute: now() + timedelta(minutes=minute),
         choice_fields=choice_fields,
         there_v=THERE_V,
+        in_hand=sorted(as_it_is.in_hand),
     )
