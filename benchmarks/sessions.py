@@ -2,9 +2,9 @@
 
 import random
 
-from iterum.core.kit import Board, Channel, Charger, Kit, Source
-from iterum.core.packs import Pack, Reading
-from iterum.core.session import Session
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.bench.packs import Pack, Reading
+from iterum.core.bench.session import Session
 
 KINDS = (("lipo", 4, 1800, "P"), ("lipo", 6, 3300, "T"), ("lipo", 2, 450, "G"), ("li-ion", 3, 3500, "L"))
 

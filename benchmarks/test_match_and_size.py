@@ -3,9 +3,9 @@
 import pytest
 
 from benchmarks.sessions import random_session
-from iterum.core.arrange import answer, match, place_groups
-from iterum.core.choice import Choice
-from iterum.core.packs import judge_pack
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.verdict import judge_pack
+from iterum.core.sizing.arrange import answer, match, place_groups
 
 SIZES = (10, 60, 500)
 

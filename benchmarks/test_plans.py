@@ -14,6 +14,7 @@ from time import perf_counter
 import pytest
 
 from benchmarks.sessions import random_session
+from iterum.core.bench.session import Session
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
 from iterum.core.planning.plan import Planner
@@ -23,7 +24,6 @@ from iterum.core.planning.schedule import decode
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
 from iterum.core.planning.starts import boards_by_hand, one_pack_a_channel
-from iterum.core.session import Session
 
 SEEDS = (1, 2, 3)
 MARKS_S = (1, 2, 10)

@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 from tests.published.test_against_simulators import thevenin_charge
 
-from iterum.core.circuit import Feeding, branch_of, run
-from iterum.core.estimate import estimate, lump
-from iterum.core.packs import Pack, Reading
+from iterum.core.bench.packs import Pack, Reading
+from iterum.core.electrical.circuit import Feeding, branch_of, run
+from iterum.core.electrical.estimate import estimate, lump
 
 
 def packs(count, spread_v=0.1):

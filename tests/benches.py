@@ -3,12 +3,12 @@
 import random
 from dataclasses import replace
 
-from iterum.core.bench import running_at
-from iterum.core.chemistry import CHEMISTRIES
-from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.packs import Reading
-from iterum.core.rules import HouseRules, MatchBy
-from iterum.core.session import Session
+from iterum.core.bench.bench import running_at
+from iterum.core.bench.chemistry import CHEMISTRIES
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.bench.packs import Reading
+from iterum.core.bench.rules import HouseRules, MatchBy
+from iterum.core.bench.session import Session
 from tests.conftest import pack
 
 KINDS = (("lipo", 4, 1800), ("lipo", 4, 1800), ("lipo", 6, 3300), ("lihv", 2, 450), ("li-ion", 3, 3500), ("life", 4, 2500),

@@ -11,13 +11,14 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
-from iterum.core.bench import Bench
-from iterum.core.choice import Choice, Judged, Sizing, charge, size
-from iterum.core.feed import feed_of
-from iterum.core.kit import Board, Channel, Charger, Kit
-from iterum.core.limits import Setup
-from iterum.core.packs import Condition, Pack, Reading
-from iterum.core.rules import HouseRules
+from iterum.core.bench.bench import Bench
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.feed import feed_of
+from iterum.core.bench.kit import Board, Channel, Charger, Kit
+from iterum.core.bench.packs import Condition, Pack, Reading
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.setup import Setup
+from iterum.core.sizing.size import Judged, Sizing, charge, size
 from iterum.demo import load_demo
 from iterum.services.desk import Desk
 from iterum.store.database import Store

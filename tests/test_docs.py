@@ -7,10 +7,10 @@ from pathlib import Path
 import pytest
 
 from iterum.cli import main
-from iterum.core.cautions import CAUTIONS
-from iterum.core.chemistry import CHEMISTRIES
+from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.reasons import Reason
-from iterum.core.run import diagram
+from iterum.core.season.cautions import CAUTIONS
+from iterum.core.season.run import diagram
 from iterum.exchange.faults import schema
 from iterum.wording import LIMIT_NAMES, sentence
 

@@ -6,15 +6,17 @@ from dataclasses import replace
 
 import pytest
 
-from iterum.core.arrange import answer, choice_of, match, place_groups
-from iterum.core.choice import Choice, charge, size
-from iterum.core.joining import joining
-from iterum.core.matching import obstacles, raised
-from iterum.core.packs import Level
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.faults import Level
+from iterum.core.bench.rules import HouseRules
+from iterum.core.electrical.joining import joining
+from iterum.core.match.group import obstacles
+from iterum.core.match.matching import raised
 from iterum.core.planning.plan import Planner
 from iterum.core.reasons import Unsafe
-from iterum.core.rules import HouseRules
-from iterum.core.storage import Way, plan_storage
+from iterum.core.season.storage import Way, plan_storage
+from iterum.core.sizing.arrange import answer, choice_of, match, place_groups
+from iterum.core.sizing.size import charge, size
 from iterum.exchange.session import from_document, to_document
 from iterum.wording import about, sentence
 from tests.benches import breaches, random_bench

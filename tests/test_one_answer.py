@@ -9,13 +9,14 @@ import pytest
 from click.testing import CliRunner
 
 from iterum.cli import main
-from iterum.core.choice import Choice, charge, size
-from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.packs import Reading
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.bench.packs import Reading
+from iterum.core.bench.rules import HouseRules, JoinOrder
+from iterum.core.bench.session import Session
 from iterum.core.planning.plan import Planner
 from iterum.core.reasons import Unsafe
-from iterum.core.rules import HouseRules, JoinOrder
-from iterum.core.session import Session
+from iterum.core.sizing.size import charge, size
 from iterum.exchange.session import choice_document
 from iterum.wording import about, minutes
 from tests.conftest import NOON, even, pack

@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 import iterum
-from iterum.core.packs import FAULTS
+from iterum.core.bench.faults import FAULTS
 from iterum.wording import SENTENCES
 
 SOURCES = sorted(Path(iterum.__file__).parent.glob("core/**/*.py")) + sorted(

@@ -14,15 +14,16 @@ from typing import Any
 import click
 import platformdirs
 
-from iterum.core.arrange import joinings, match
-from iterum.core.choice import Choice, Sizing, charge, rate_of, size
-from iterum.core.joining import Joining, even_out
-from iterum.core.kit import DEFAULT_LEAD_MOHM
-from iterum.core.limits import Limit, seats_on
-from iterum.core.packs import Level
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.faults import Level
+from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
+from iterum.core.bench.limits import Limit, seats_on
+from iterum.core.bench.session import Session
+from iterum.core.electrical.joining import Joining, even_out
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import Reason, Unsafe
-from iterum.core.session import Session
+from iterum.core.sizing.arrange import joinings, match
+from iterum.core.sizing.size import Sizing, charge, rate_of, size
 from iterum.demo import demo_session, time_lapse
 from iterum.demo.live import start_bench, start_demo
 from iterum.devices.lines import DEFAULT_PORT

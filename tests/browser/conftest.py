@@ -4,9 +4,9 @@ import shutil
 
 import pytest
 
-from iterum.core.choice import Choice
-from iterum.core.run import Act, State
-from iterum.core.watching import Observation
+from iterum.core.bench.choice import Choice
+from iterum.core.season.outlook import Observation
+from iterum.core.season.run import Act, State
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.running import TYPED, RunDesk

@@ -6,10 +6,10 @@ import time
 from datetime import datetime
 from pathlib import Path
 
-from iterum.core.choice import Choice
+from iterum.core.bench.choice import Choice
 from iterum.core.planning.score import Prefer
-from iterum.core.run import Act, State
-from iterum.core.watching import Observation
+from iterum.core.season.outlook import Observation
+from iterum.core.season.run import Act, State
 from iterum.demo import load_demo
 from iterum.services.desk import Desk
 from iterum.services.planning import PlanJob

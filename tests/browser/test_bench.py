@@ -6,9 +6,9 @@ from contextlib import contextmanager
 import pytest
 from playwright.sync_api import expect
 
-from iterum.core.kit import Board, Channel, Charger, Kit, Source
-from iterum.core.rules import HouseRules
-from iterum.core.session import Session
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.session import Session
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.running import RunDesk

@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.choice import Choice, charge
+from iterum.core.bench.choice import Choice
+from iterum.core.sizing.size import charge
 from iterum.demo import demo_session
 from iterum.devices.driver import ChannelReading, LinkLost, Refused, Settings, Status
 from iterum.devices.lines import LineCharger, LineChecker, decode, encode, reading_from, reading_values

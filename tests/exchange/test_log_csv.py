@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.health import ChargeRecord
-from iterum.core.watching import Observation
+from iterum.core.season.health import ChargeRecord
+from iterum.core.season.outlook import Observation
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.faults import BadInput
 from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, guessed, observations_from, read_table

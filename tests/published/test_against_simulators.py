@@ -8,8 +8,8 @@ import numpy as np
 import pybamm
 import pytest
 
-from iterum.core.chemistry import CHEMISTRIES
-from iterum.core.circuit import Branch, Feeding, branch_of, run
+from iterum.core.bench.chemistry import CHEMISTRIES
+from iterum.core.electrical.circuit import Branch, Feeding, branch_of, run
 from tests.conftest import even
 
 REFERENCES = Path(__file__).parent / "references"

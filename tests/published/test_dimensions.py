@@ -3,10 +3,10 @@
 import pint
 import pytest
 
-from iterum.core.feed import feed_of
-from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.limits import Setup
-from iterum.core.rules import HouseRules
+from iterum.core.bench.feed import feed_of
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.setup import Setup
 from tests.conftest import even, sized
 
 unit = pint.UnitRegistry()

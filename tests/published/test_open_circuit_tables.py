@@ -8,7 +8,7 @@ import numpy
 import pybamm
 import pytest
 
-from iterum.core.chemistry import CHEMISTRIES, state_of_charge
+from iterum.core.bench.chemistry import CHEMISTRIES, state_of_charge
 
 
 def published_volts(name: str) -> list[float]:

@@ -12,10 +12,10 @@ from datetime import timedelta
 
 import pytest
 
-from iterum.core.choice import Choice
+from iterum.core.bench.choice import Choice
 from iterum.core.reasons import Unsafe
-from iterum.core.run import ACTS, LIVE, Act, State
-from iterum.core.watching import Observation
+from iterum.core.season.outlook import Observation
+from iterum.core.season.run import ACTS, LIVE, Act, State
 from iterum.devices.driver import LinkLost, Refused, Status
 from iterum.devices.sim_bench import SimBench
 from iterum.services.running import TYPED, After, Changed

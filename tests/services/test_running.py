@@ -4,11 +4,12 @@ from dataclasses import replace
 
 import pytest
 
-from iterum.core.choice import Choice
-from iterum.core.packs import Condition
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.packs import Condition
 from iterum.core.reasons import NotThere, Unsafe
-from iterum.core.run import Act, Shown, State
-from iterum.core.watching import Observation
+from iterum.core.season.outlook import Observation
+from iterum.core.season.read_back import Shown
+from iterum.core.season.run import Act, State
 from iterum.demo import demo_session
 from iterum.devices.driver import LinkLost, Refused
 from iterum.services.running import CHARGER, ITERUM, TYPED, After, Changed

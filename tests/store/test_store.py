@@ -8,9 +8,9 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy.exc import IntegrityError
 
-from iterum.core.kit import Board, Source
-from iterum.core.packs import Reading
-from iterum.core.session import Session
+from iterum.core.bench.kit import Board, Source
+from iterum.core.bench.packs import Reading
+from iterum.core.bench.session import Session
 from iterum.demo import demo_session
 from iterum.services.desk import Desk
 from iterum.store.database import Store

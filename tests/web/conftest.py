@@ -5,7 +5,7 @@ import time
 
 import pytest
 
-from iterum.core.run import State
+from iterum.core.season.run import State
 from iterum.services.links import CHARGER, CHECKER
 from tests.conftest import NOON
 from tests.devices.bench import Clock, served

@@ -2,9 +2,9 @@
 
 import pytest
 
-from iterum.core.cautions import CAUTIONS
 from iterum.core.reasons import Reason
-from iterum.core.run import Act
+from iterum.core.season.cautions import CAUTIONS
+from iterum.core.season.run import Act
 from iterum.wording import sentence
 from tests.web.conftest import UNEVEN, planned
 

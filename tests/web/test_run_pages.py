@@ -6,9 +6,9 @@ from datetime import timedelta
 
 import pytest
 
-from iterum.core.packs import Condition
-from iterum.core.run import Act, State
-from iterum.core.watching import Observation
+from iterum.core.bench.packs import Condition
+from iterum.core.season.outlook import Observation
+from iterum.core.season.run import Act, State
 from iterum.services.running import TYPED
 from tests.conftest import NOON
 from tests.web.conftest import PACKS, UNEVEN, Visitor, planned

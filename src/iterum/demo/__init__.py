@@ -4,7 +4,7 @@ from collections.abc import Callable
 from datetime import datetime
 from importlib.resources import files
 
-from iterum.core.session import Session
+from iterum.core.bench.session import Session
 from iterum.exchange.session import parse
 from iterum.services.desk import Desk
 

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-from iterum.core.choice import Choice
+from iterum.core.bench.choice import Choice
 from iterum.core.reasons import Unsafe
-from iterum.core.run import Act, State
+from iterum.core.season.run import Act, State
 from iterum.demo import load_demo
 from iterum.devices.driver import LinkLost, Refused
 from iterum.services.desk import Desk

@@ -9,12 +9,12 @@ from math import inf
 
 import numpy as np
 
-from iterum.core.circuit import Branch, Feeding, branch_of, run
-from iterum.core.feed import feed_of
-from iterum.core.kit import Channel, Charger
-from iterum.core.limits import least_power_w
-from iterum.core.packs import Pack
-from iterum.core.session import Session
+from iterum.core.bench.feed import feed_of
+from iterum.core.bench.kit import Channel, Charger
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.session import Session
+from iterum.core.bench.setup import least_power_w
+from iterum.core.electrical.circuit import Branch, Feeding, branch_of, run
 from iterum.devices.driver import ChannelReading, Refused, Settings, Status
 
 AIR_C = 19.0

@@ -8,7 +8,7 @@ from typing import Any
 
 from icalendar import Calendar, Event
 
-from iterum.core.session import Wish
+from iterum.core.bench.session import Wish
 from iterum.exchange.faults import BadInput, Fault, structural_faults
 from iterum.exchange.session import wish_document, wish_from
 from iterum.wording import FAMILY_LABELS, family_label

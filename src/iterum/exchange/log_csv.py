@@ -6,8 +6,8 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, tzinfo
 from typing import Any
 
-from iterum.core.health import ChargeRecord
-from iterum.core.watching import Observation
+from iterum.core.season.health import ChargeRecord
+from iterum.core.season.outlook import Observation
 from iterum.exchange.faults import BadInput, Fault
 
 MAX_BYTES, MAX_ROWS = 4_000_000, 50_000

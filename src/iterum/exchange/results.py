@@ -3,19 +3,20 @@
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
-from iterum.core.choice import Budget, Judged, Sizing
-from iterum.core.circuit import Trace
-from iterum.core.joining import Evening, Joining
-from iterum.core.limits import Limit, seats_on
-from iterum.core.matching import Group, LeftOut, Matching
-from iterum.core.packs import PackVerdict
+from iterum.core.bench.limits import Limit, seats_on
+from iterum.core.bench.session import Wish
+from iterum.core.bench.verdict import PackVerdict
+from iterum.core.electrical.circuit import Trace
+from iterum.core.electrical.joining import Evening, Joining
+from iterum.core.match.group import Group
+from iterum.core.match.matching import LeftOut, Matching
 from iterum.core.planning.explain import BatchWhy, Relaxed
 from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.plan import Plan, SourceUse, WishOutcome
 from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.rounds import round_of, tag_at, tag_of
 from iterum.core.reasons import Reason
-from iterum.core.session import Wish
+from iterum.core.sizing.size import Budget, Judged, Sizing
 from iterum.wording import about, minute_of, sentence
 
 Clock = Callable[[float], str]

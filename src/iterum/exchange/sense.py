@@ -4,8 +4,8 @@ from collections.abc import Iterable, Mapping
 from datetime import date, datetime
 from typing import Any
 
-from iterum.core.bench import MAINS
-from iterum.core.kit import CHAIN
+from iterum.core.bench.bench import MAINS
+from iterum.core.bench.kit import CHAIN
 from iterum.exchange.faults import Fault
 
 _KIT_PARTS = {"boards": "board", "sources": "source", "supplies": "supply", "chargers": "charger"}

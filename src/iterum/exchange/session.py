@@ -7,12 +7,12 @@ from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
-from iterum.core.bench import Running, running_at
-from iterum.core.choice import Choice
-from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.packs import Condition, Pack, Reading
-from iterum.core.rules import Balance, HouseRules, JoinOrder, MatchBy, SizeAt
-from iterum.core.session import Session, Wish
+from iterum.core.bench.bench import Running, running_at
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.bench.packs import Condition, Pack, Reading
+from iterum.core.bench.rules import Balance, HouseRules, JoinOrder, MatchBy, SizeAt
+from iterum.core.bench.session import Session, Wish
 from iterum.exchange.faults import BadInput, Fault, structural_faults
 from iterum.exchange.sense import sense_faults
 

@@ -5,16 +5,16 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any, TypeVar, cast
 
-from iterum.core.arrange import Placed, match, move_by_hand, place_groups
-from iterum.core.bench import Bench
-from iterum.core.choice import Choice
-from iterum.core.kit import Kit, Source
-from iterum.core.ledger import Entry, EntryKind, held
-from iterum.core.matching import Matching, match_packs
-from iterum.core.packs import Condition, Pack, Reading
+from iterum.core.bench.bench import Bench
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.kit import Kit, Source
+from iterum.core.bench.ledger import Entry, EntryKind, held
+from iterum.core.bench.packs import Condition, Pack, Reading
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.session import Session
+from iterum.core.match.matching import Matching, match_packs
 from iterum.core.reasons import NotThere, Unsafe
-from iterum.core.rules import HouseRules
-from iterum.core.session import Session
+from iterum.core.sizing.arrange import Placed, match, move_by_hand, place_groups
 from iterum.exchange.heats import Heat
 from iterum.exchange.session import rules_document, rules_from
 from iterum.services.in_hand import as_it_runs, taken_while_charging

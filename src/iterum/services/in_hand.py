@@ -3,10 +3,10 @@
 from dataclasses import replace
 from datetime import datetime
 
-from iterum.core.bench import Running
-from iterum.core.kit import Kit
-from iterum.core.run import BEFORE_CHARGE, LIVE, OPEN
-from iterum.core.watching import energy_wh, outlook
+from iterum.core.bench.bench import Running
+from iterum.core.bench.kit import Kit
+from iterum.core.season.outlook import energy_wh, outlook
+from iterum.core.season.run import BEFORE_CHARGE, LIVE, OPEN
 from iterum.store.repository import Repository
 from iterum.store.runs import KeptRun
 

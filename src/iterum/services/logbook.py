@@ -5,9 +5,9 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from iterum.core.health import ChargeRecord, Health, health
-from iterum.core.packs import Pack
-from iterum.core.watching import Observation
+from iterum.core.bench.packs import Pack
+from iterum.core.season.health import ChargeRecord, Health, health
+from iterum.core.season.outlook import Observation
 from iterum.services.desk import Desk
 from iterum.services.running import FILE
 from iterum.store.database import Store

@@ -7,7 +7,8 @@ from datetime import datetime, timedelta
 from itertools import chain
 from time import perf_counter
 
-from iterum.core.bench import Running
+from iterum.core.bench.bench import Running
+from iterum.core.bench.session import Session
 from iterum.core.planning.by_hand import move, with_batch
 from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
 from iterum.core.planning.history import Flown, Past, problem_as_it_is
@@ -18,8 +19,7 @@ from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.schedule import Gene
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere, Reason, reason
-from iterum.core.run import BEFORE_CHARGE, LIVE, State
-from iterum.core.session import Session
+from iterum.core.season.run import BEFORE_CHARGE, LIVE, State
 from iterum.exchange.results import (
     batches_from,
     outcome_document,

@@ -5,19 +5,22 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from iterum.core.bench import Bench, Running
-from iterum.core.charging import Charge, charge_packs
-from iterum.core.choice import Choice, Sizing, hookup, size
-from iterum.core.dial import DialCard
-from iterum.core.health import MOST_AGAIN, ChargeRecord, nickel_again, ran_low
-from iterum.core.joining import joining
-from iterum.core.ledger import Entry, EntryKind
-from iterum.core.limits import Setup, total_ah
-from iterum.core.packs import Condition, Pack, Reading
+from iterum.core.bench.bench import Bench, Running
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.ledger import Entry, EntryKind
+from iterum.core.bench.packs import Condition, Pack, Reading
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.setup import Setup, total_ah
+from iterum.core.electrical.charging import Charge, charge_packs
+from iterum.core.electrical.joining import joining
 from iterum.core.reasons import NotThere, Unsafe
-from iterum.core.rules import HouseRules
-from iterum.core.run import BEFORE_CHARGE, LIVE, ON_BOARD, OPEN, Act, Shown, State, after, read_back
-from iterum.core.watching import Alarm, Expected, Finding, Observation, Outlook, expect, findings, outlook
+from iterum.core.season.health import MOST_AGAIN, ChargeRecord, nickel_again, ran_low
+from iterum.core.season.outlook import Expected, Observation, Outlook, expect, outlook
+from iterum.core.season.read_back import Shown, read_back
+from iterum.core.season.run import BEFORE_CHARGE, LIVE, ON_BOARD, OPEN, Act, State, after
+from iterum.core.season.watching import Alarm, Finding, findings
+from iterum.core.sizing.dial import DialCard
+from iterum.core.sizing.size import Sizing, hookup, size
 from iterum.devices.driver import ChannelReading, LinkLost, Refused, Settings, Status
 from iterum.services.desk import Desk
 from iterum.services.in_hand import put_in_mah, running_of, taken_wh

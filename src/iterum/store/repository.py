@@ -8,14 +8,14 @@ from typing import Any, TypeVar
 from sqlalchemy import Connection, Row, Table, delete, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from iterum.core.choice import Choice
-from iterum.core.health import ChargeRecord
-from iterum.core.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.ledger import Entry, EntryKind
-from iterum.core.packs import Condition, Pack, Reading
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.bench.ledger import Entry, EntryKind
+from iterum.core.bench.packs import Condition, Pack, Reading
+from iterum.core.bench.session import Wish
 from iterum.core.reasons import NotThere
-from iterum.core.run import LIVE
-from iterum.core.session import Wish
+from iterum.core.season.health import ChargeRecord
+from iterum.core.season.run import LIVE
 from iterum.store import tables
 from iterum.store.runs import RunRepository
 

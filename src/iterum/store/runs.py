@@ -7,12 +7,13 @@ from typing import Any
 
 from sqlalchemy import Connection, Row, func, insert, select, update
 
-from iterum.core.choice import Choice
-from iterum.core.dial import DialCard
-from iterum.core.health import ChargeRecord
+from iterum.core.bench.choice import Choice
 from iterum.core.reasons import NotThere
-from iterum.core.run import OPEN, State
-from iterum.core.watching import Alarm, Expected, Finding, Observation
+from iterum.core.season.health import ChargeRecord
+from iterum.core.season.outlook import Expected, Observation
+from iterum.core.season.run import OPEN, State
+from iterum.core.season.watching import Alarm, Finding
+from iterum.core.sizing.dial import DialCard
 from iterum.store import tables
 
 

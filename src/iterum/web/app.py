@@ -12,8 +12,8 @@ from flask_wtf.csrf import CSRFError, CSRFProtect
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 from werkzeug.wrappers import Response as AnyResponse
 
-from iterum.core.cautions import cautions_at
 from iterum.core.reasons import NotThere
+from iterum.core.season.cautions import cautions_at
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.logbook import LogBook

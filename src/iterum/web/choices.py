@@ -4,7 +4,7 @@ from typing import Any
 
 from werkzeug.datastructures import MultiDict
 
-from iterum.core.choice import Choice
+from iterum.core.bench.choice import Choice
 
 FIGURES = ("rate_c", "current_a", "end_v")
 PLACES = ("board", "channel", "fed_by")

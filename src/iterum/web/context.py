@@ -5,7 +5,7 @@ from typing import cast
 
 from flask import current_app
 
-from iterum.core.bench import Bench
+from iterum.core.bench.bench import Bench
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.logbook import LogBook

@@ -8,8 +8,8 @@ from urllib.parse import urlsplit
 
 from flask import current_app, request, url_for
 
-from iterum.core.run import LIVE
-from iterum.core.session import Session
+from iterum.core.bench.session import Session
+from iterum.core.season.run import LIVE
 from iterum.web.context import desk, now, runs
 from iterum.web.troubles import TROUBLES
 

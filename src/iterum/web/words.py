@@ -7,7 +7,9 @@ from typing import Any
 
 from markupsafe import Markup, escape
 
-from iterum.core.packs import Condition, Level, PackVerdict
+from iterum.core.bench.faults import Level
+from iterum.core.bench.packs import Condition
+from iterum.core.bench.verdict import PackVerdict
 from iterum.core.reasons import Reason
 from iterum.wording import about, family_label, minutes, plain, sentence
 

@@ -7,10 +7,11 @@ from collections import Counter
 from dataclasses import replace
 from itertools import pairwise
 
-from iterum.core.charging import charge_packs
-from iterum.core.chemistry import CHEMISTRIES
-from iterum.core.joining import joining
-from iterum.core.packs import Reading, judge_pack
+from iterum.core.bench.chemistry import CHEMISTRIES
+from iterum.core.bench.packs import Reading
+from iterum.core.bench.verdict import judge_pack
+from iterum.core.electrical.charging import charge_packs
+from iterum.core.electrical.joining import joining
 from iterum.exchange.session import from_document
 
 EPS = 1e-4

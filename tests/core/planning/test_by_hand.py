@@ -6,13 +6,13 @@ from itertools import islice
 
 import pytest
 
-from iterum.core.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.session import Session
 from iterum.core.planning.by_hand import move, with_batch
 from iterum.core.planning.plan import Planner, outcomes, source_uses, visits_in
 from iterum.core.planning.problem import Problem
 from iterum.core.reasons import Unsafe
-from iterum.core.rules import HouseRules
-from iterum.core.session import Session
 from iterum.exchange.results import outcome_document, plan_document, plan_moved
 from iterum.exchange.session import to_document
 from tests.conftest import even

@@ -8,14 +8,14 @@ from itertools import islice, pairwise
 
 import pytest
 
-from iterum.core.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.explain import bottlenecks, explain
 from iterum.core.planning.plan import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.replan import Replanner
 from iterum.core.planning.rounds import plan_rounds, tag_of
-from iterum.core.rules import HouseRules
-from iterum.core.session import Session, Wish
 from iterum.demo import demo_session
 from iterum.exchange.results import plan_document
 from iterum.exchange.session import to_document

@@ -7,8 +7,10 @@ from itertools import islice, permutations, product
 
 import pytest
 
-from iterum.core.kit import Board, Channel, Charger, Kit, Source
-from iterum.core.packs import Pack, Reading
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.bench.packs import Pack, Reading
+from iterum.core.bench.rules import HouseRules, MatchBy
+from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.explain import bottlenecks, explain
 from iterum.core.planning.plan import Planner
@@ -17,8 +19,6 @@ from iterum.core.planning.schedule import Gene, decode
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
 from iterum.core.planning.starts import boards_by_hand, one_pack_a_channel
-from iterum.core.rules import HouseRules, MatchBy
-from iterum.core.session import Session, Wish
 from iterum.demo import demo_session
 from iterum.exchange.results import plan_document
 from iterum.exchange.session import to_document

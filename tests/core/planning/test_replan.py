@@ -8,12 +8,12 @@ from itertools import islice
 
 import pytest
 
-from iterum.core.packs import Condition, Reading
+from iterum.core.bench.packs import Condition, Reading
+from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.plan import Planner
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes, kept_at
 from iterum.core.planning.rounds import round_of, tag_of
-from iterum.core.session import Session, Wish
 from iterum.demo import demo_session
 from iterum.exchange.results import batches_from, heats_from, past_document, past_from, plan_document
 from iterum.exchange.session import to_document

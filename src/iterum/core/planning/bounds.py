@@ -9,10 +9,10 @@ from typing import Any
 
 from ortools.linear_solver.python import model_builder
 
-from iterum.core.circuit import soc_from_rest
-from iterum.core.limits import limits_of, setup_faults
-from iterum.core.matching import measure_window
-from iterum.core.packs import Pack
+from iterum.core.bench.limits import limits_of, setup_faults
+from iterum.core.bench.packs import Pack
+from iterum.core.electrical.circuit import soc_from_rest
+from iterum.core.match.group import measure_window
 from iterum.core.planning.problem import Problem
 from iterum.core.quantities import at_most
 

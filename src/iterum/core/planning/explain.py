@@ -5,16 +5,16 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from math import ceil
 
-from iterum.core.kit import Kit
-from iterum.core.matching import obstacles
+from iterum.core.bench.kit import Kit
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.session import Session
+from iterum.core.match.group import obstacles
 from iterum.core.planning.plan import Plan
 from iterum.core.planning.problem import PlannedBatch, Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
 from iterum.core.reasons import Reason, reason
-from iterum.core.rules import HouseRules
-from iterum.core.session import Session
 
 LEAST_GAIN = 0.03
 """Gains under this are noise of the search and are not reported."""

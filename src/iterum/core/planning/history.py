@@ -5,10 +5,11 @@ from dataclasses import dataclass, replace
 from datetime import timedelta
 from math import inf
 
-from iterum.core.packs import Pack, judge_pack
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.session import Session, Wish
+from iterum.core.bench.verdict import judge_pack
 from iterum.core.planning.problem import PlannedBatch, Problem
 from iterum.core.planning.rounds import Waiting, returned, round_of, tag_at, tag_of
-from iterum.core.session import Session, Wish
 
 
 @dataclass(frozen=True)

@@ -3,9 +3,10 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from iterum.core.kit import Kit
-from iterum.core.matching import unfit
-from iterum.core.packs import Pack
+from iterum.core.bench.kit import Kit
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.session import Session, Wish
+from iterum.core.match.matching import unfit
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
@@ -14,7 +15,6 @@ from iterum.core.planning.schedule import Gene, Placed, Schedule, decode, visits
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.search import Found, Search
 from iterum.core.reasons import Reason, reason
-from iterum.core.session import Session, Wish
 
 PROVED_WITHIN_MIN = 0.5
 """A plan within this of its bound counts as proved: times are rounded to a twentieth of a minute in the proof."""

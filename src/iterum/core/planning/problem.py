@@ -11,23 +11,25 @@ from datetime import datetime, time, timedelta
 from functools import cached_property
 from math import inf
 
-from iterum.core.bench import Bench, Running
-from iterum.core.charging import charge_packs
-from iterum.core.dial import balance_allowance_min, minutes_at
-from iterum.core.estimate import energy_to_wh
-from iterum.core.feed import Feed
-from iterum.core.joining import passing_order
-from iterum.core.kit import DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
-from iterum.core.limits import Setup, current_to_dial, least_power_w, setup_faults, slower_current, total_ah
-from iterum.core.matching import group_size_limit, in_plug_order, obstacles
-from iterum.core.packs import Pack, PackVerdict, Reading, judge_pack
+from iterum.core.bench.bench import Bench, Running
+from iterum.core.bench.feed import Feed
+from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
+from iterum.core.bench.limits import current_to_dial, setup_faults, slower_current
+from iterum.core.bench.packs import Pack, Reading
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.session import Session, Wish
+from iterum.core.bench.setup import Setup, least_power_w, total_ah
+from iterum.core.bench.verdict import PackVerdict, judge_pack
+from iterum.core.electrical.charging import balance_allowance_min, charge_packs
+from iterum.core.electrical.estimate import energy_to_wh
+from iterum.core.electrical.joining import passing_order
+from iterum.core.electrical.resistance import resistance_of
+from iterum.core.electrical.waiting import NO_WAIT_V, Waits, spread_per_cell_v, waits
+from iterum.core.match.group import group_size_limit, in_plug_order, obstacles
 from iterum.core.planning.rounds import Round, Rounds, Waiting, plan_rounds, tag_of
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Unsafe
-from iterum.core.resistance import resistance_of
-from iterum.core.rules import HouseRules
-from iterum.core.session import Session, Wish
-from iterum.core.waiting import NO_WAIT_V, Waits, spread_per_cell_v, waits
+from iterum.core.sizing.dial import minutes_at
 
 RATE_PARTS = (1.0, 0.75, 0.5)
 """Parts of the amps that sizing allows, at which a batch may be charged: the fastest starves others of watts."""

@@ -8,10 +8,11 @@ which its pack is there and a time by which it must be full.
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from iterum.core.packs import SPREAD_WEAK_V, Pack, PackVerdict, Reading, judge_pack
+from iterum.core.bench.packs import Pack, Reading
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.session import Session, Wish
+from iterum.core.bench.verdict import SPREAD_WEAK_V, PackVerdict, judge_pack
 from iterum.core.quantities import at_most, spread
-from iterum.core.rules import HouseRules
-from iterum.core.session import Session, Wish
 
 AGAIN = " ↻"
 """Between a pack's tag and the number of its time round, from the second on."""

@@ -5,7 +5,7 @@ from datetime import timedelta
 from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.choice import Choice
+from iterum.core.bench.choice import Choice
 from iterum.web.charge.views import dial_page, hidden
 from iterum.web.choices import choice_fields, choice_from
 from iterum.web.context import bench, desk, now, runs

@@ -2,15 +2,16 @@
 
 from dataclasses import dataclass, replace
 
-from iterum.core.arrange import answer
-from iterum.core.bench import MAINS, Bench
-from iterum.core.charging import Charge, charge_packs, watts_cost_min
-from iterum.core.choice import END_CHOICES, Choice, Sizing
-from iterum.core.dial import Share
-from iterum.core.kit import Board, Channel, Charger
-from iterum.core.limits import Seats, seats_on
-from iterum.core.packs import Pack
+from iterum.core.bench.bench import MAINS, Bench
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.kit import Board, Channel, Charger
+from iterum.core.bench.limits import Seats, seats_on
+from iterum.core.bench.packs import Pack
+from iterum.core.electrical.charging import Charge, charge_packs, watts_cost_min
 from iterum.core.reasons import Reason
+from iterum.core.sizing.arrange import answer
+from iterum.core.sizing.dial import Share
+from iterum.core.sizing.size import END_CHOICES, Sizing
 from iterum.services.desk import kit_items
 from iterum.web.pictures import curves, pinch
 

@@ -7,8 +7,8 @@ from datetime import date, datetime, timedelta, tzinfo
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.bench.session import Wish
 from iterum.core.reasons import NotThere
-from iterum.core.session import Wish
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.heats import COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
 from iterum.web.context import desk, now

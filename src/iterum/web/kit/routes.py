@@ -9,9 +9,9 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import NotFound
 from werkzeug.wrappers import Response
 
-from iterum.core.kit import Board, Charger, Supply
-from iterum.core.kit import Source as Origin
-from iterum.core.ledger import Entry, EntryKind, energy_of_label
+from iterum.core.bench.kit import Board, Charger, Supply
+from iterum.core.bench.kit import Source as Origin
+from iterum.core.bench.ledger import Entry, EntryKind, energy_of_label
 from iterum.core.reasons import NotThere
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.lines import DEFAULT_PORT

@@ -3,12 +3,12 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from iterum.core.joining import Evening, Joining, even_out
-from iterum.core.kit import DEFAULT_LEAD_MOHM, Board
-from iterum.core.matching import Group, judge_group
-from iterum.core.packs import Pack
+from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.rules import HouseRules, JoinOrder
+from iterum.core.electrical.joining import Evening, Joining, even_out
+from iterum.core.match.group import Group, judge_group
 from iterum.core.reasons import Reason
-from iterum.core.rules import HouseRules, JoinOrder
 from iterum.web.pictures.curves import PHONE_WIDTH, EveningPicture, draw_evening
 from iterum.wording import minutes
 

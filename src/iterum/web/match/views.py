@@ -3,11 +3,12 @@
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from iterum.core.arrange import Placed
-from iterum.core.chemistry import StateOfCharge
-from iterum.core.matching import LeftOut, Matching
-from iterum.core.packs import Pack, PackVerdict
-from iterum.core.session import Session
+from iterum.core.bench.chemistry import StateOfCharge
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.session import Session
+from iterum.core.bench.verdict import PackVerdict
+from iterum.core.match.matching import LeftOut, Matching
+from iterum.core.sizing.arrange import Placed
 from iterum.web.match.join import JoinPage
 from iterum.web.pictures import ladder
 from iterum.web.words import amps, letter

@@ -6,9 +6,10 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.packs import Condition, Pack, judge_pack
+from iterum.core.bench.packs import Condition, Pack
+from iterum.core.bench.verdict import judge_pack
 from iterum.core.reasons import NotThere
-from iterum.core.run import ON_BOARD
+from iterum.core.season.run import ON_BOARD
 from iterum.devices.driver import LinkLost, Refused
 from iterum.web.context import desk, links, log_book, now, runs
 from iterum.web.measure.views import (

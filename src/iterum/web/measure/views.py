@@ -4,9 +4,11 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from iterum.core.packs import Pack, PackVerdict, Reading, judge_pack, question_volts
+from iterum.core.bench.packs import Pack, Reading
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.typed_volts import question_volts
+from iterum.core.bench.verdict import PackVerdict, judge_pack
 from iterum.core.reasons import Reason
-from iterum.core.rules import HouseRules
 from iterum.web.pictures import caliper
 
 HIGHEST_TOTAL_V = 65.0

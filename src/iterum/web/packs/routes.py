@@ -6,9 +6,10 @@ from dataclasses import replace
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from iterum.core.health import DISPOSAL, Advice
-from iterum.core.packs import Pack, judge_pack
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.verdict import judge_pack
 from iterum.core.reasons import NotThere
+from iterum.core.season.health import DISPOSAL, Advice
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import pack_document, pack_from

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from iterum.core.packs import SPREAD_LOOK_V
+from iterum.core.bench.verdict import SPREAD_LOOK_V
 from iterum.core.quantities import spread
 from iterum.web.pictures.scale import Scale
 

@@ -4,7 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from iterum.core.watching import BAND_V, Expected, Observation, Outlook
+from iterum.core.season.outlook import Expected, Observation, Outlook
+from iterum.core.season.watching import BAND_V
 from iterum.web.pictures.scale import Scale
 
 WIDTH, PHONE_WIDTH, HEIGHT = 745.0, 350.0, 320.0

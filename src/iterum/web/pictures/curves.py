@@ -6,11 +6,11 @@ from math import log10
 
 import numpy as np
 
-from iterum.core.charging import Charge
-from iterum.core.circuit import Array
-from iterum.core.joining import Evening
-from iterum.core.packs import Pack
-from iterum.core.rules import HouseRules
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.rules import HouseRules
+from iterum.core.electrical.charging import Charge
+from iterum.core.electrical.circuit import Array
+from iterum.core.electrical.joining import Evening
 from iterum.web.pictures.scale import Scale
 
 WIDTH, PHONE_WIDTH, HEIGHT = 745.0, 350.0, 300.0

@@ -3,9 +3,10 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from iterum.core.matching import Group, LeftOut
-from iterum.core.packs import Pack
-from iterum.core.rules import HouseRules
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.rules import HouseRules
+from iterum.core.match.group import Group
+from iterum.core.match.matching import LeftOut
 from iterum.web.pictures.scale import Scale
 from iterum.web.words import letter
 

@@ -3,8 +3,8 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from iterum.core.choice import Sizing
-from iterum.core.limits import Limit, tied
+from iterum.core.bench.limits import Limit, tied
+from iterum.core.sizing.size import Sizing
 from iterum.wording import sentence
 
 WIDTH, MIDDLE_Y, WIDEST_HALF_PX = 745.0, 70.0, 44.0

@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere, Unsafe
-from iterum.core.run import OPEN
+from iterum.core.season.run import OPEN
 from iterum.exchange.results import batches_from, heats_from, past_from
 from iterum.services.planning import Follow, PlanJob, locked, moved, true_batches
 from iterum.store.repository import KeptPlan

@@ -5,9 +5,10 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from iterum.core.choice import Choice, Sizing, size
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.session import Session
 from iterum.core.reasons import NotThere, Reason, Unsafe
-from iterum.core.session import Session
+from iterum.core.sizing.size import Sizing, size
 from iterum.services.desk import kit_items
 from iterum.store.repository import KeptPlan
 from iterum.web.pictures import day_strip, pinch

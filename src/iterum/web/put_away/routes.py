@@ -4,8 +4,8 @@ from datetime import timedelta
 
 from flask import Blueprint, render_template
 
-from iterum.core.packs import Condition
-from iterum.core.storage import THERE_V, Way, plan_storage
+from iterum.core.bench.packs import Condition
+from iterum.core.season.storage import THERE_V, Way, plan_storage
 from iterum.web.choices import choice_fields
 from iterum.web.context import bench, desk, log_book, now
 

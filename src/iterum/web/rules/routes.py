@@ -6,13 +6,13 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.arrange import amps_of
-from iterum.core.choice import Choice
-from iterum.core.joining import passing_order
-from iterum.core.kit import DEFAULT_LEAD_MOHM
-from iterum.core.matching import Matching
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
+from iterum.core.bench.rules import RULES, HouseRules, Rule, School, chosen_school
+from iterum.core.electrical.joining import passing_order
+from iterum.core.match.matching import Matching
 from iterum.core.reasons import NotThere
-from iterum.core.rules import RULES, HouseRules, Rule, School, chosen_school
+from iterum.core.sizing.arrange import amps_of
 from iterum.web.context import bench, desk, now
 
 blueprint = Blueprint("rules", __name__, url_prefix="/rules", template_folder="templates")

@@ -6,10 +6,12 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.health import MOST_AGAIN
 from iterum.core.reasons import NotThere, Unsafe
-from iterum.core.run import Act, Shown, State
-from iterum.core.watching import Alarm, Observation
+from iterum.core.season.health import MOST_AGAIN
+from iterum.core.season.outlook import Observation
+from iterum.core.season.read_back import Shown
+from iterum.core.season.run import Act, State
+from iterum.core.season.watching import Alarm
 from iterum.devices.driver import LinkLost, Refused
 from iterum.services.running import TYPED, After, Changed
 from iterum.web.choices import choice_from

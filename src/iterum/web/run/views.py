@@ -5,14 +5,14 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from iterum.core.cautions import cautions_at
-from iterum.core.joining import joining
-from iterum.core.kit import DEFAULT_LEAD_MOHM
-from iterum.core.packs import Pack, Reading
+from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
+from iterum.core.bench.packs import Pack, Reading
+from iterum.core.bench.session import Session
+from iterum.core.electrical.joining import joining
 from iterum.core.reasons import Reason, reason
-from iterum.core.run import LIVE, LOOKS, OPEN, SKIPPABLE, Act, State, next_act
-from iterum.core.session import Session
-from iterum.core.watching import Alarm, next_check_min
+from iterum.core.season.cautions import cautions_at
+from iterum.core.season.run import LIVE, LOOKS, OPEN, SKIPPABLE, Act, State, next_act
+from iterum.core.season.watching import Alarm, next_check_min
 from iterum.services.running import RunLook
 from iterum.store.runs import KeptEvent, KeptFinding, KeptRun
 from iterum.web.match.join import JoinStep, join_steps

@@ -6,8 +6,8 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.flight import USABLE_PART, Part, flight, timer_from_recharge
 from iterum.core.reasons import NotThere
+from iterum.core.season.flight import USABLE_PART, Part, flight, timer_from_recharge
 from iterum.web.context import desk, log_book, now
 
 blueprint = Blueprint("use", __name__, url_prefix="/use", template_folder="templates")

@@ -3,16 +3,17 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from iterum.core.bench import Bench
-from iterum.core.charging import Charge
-from iterum.core.chemistry import CHEMISTRIES
-from iterum.core.choice import Choice, Sizing, charge, size
-from iterum.core.joining import Evening, even_out
-from iterum.core.kit import Board, Channel, Charger, Kit
-from iterum.core.matching import obstacles
-from iterum.core.packs import MAX_CELLS, Pack, Reading
+from iterum.core.bench.bench import Bench
+from iterum.core.bench.chemistry import CHEMISTRIES
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.kit import Board, Channel, Charger, Kit
+from iterum.core.bench.packs import MAX_CELLS, Pack, Reading
+from iterum.core.bench.rules import HouseRules
+from iterum.core.electrical.charging import Charge
+from iterum.core.electrical.joining import Evening, even_out
+from iterum.core.match.group import obstacles
 from iterum.core.reasons import Reason, Unsafe
-from iterum.core.rules import HouseRules
+from iterum.core.sizing.size import Sizing, charge, size
 from iterum.web.pictures import curves
 
 MOST_PACKS = 40

@@ -5,7 +5,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere
-from iterum.core.run import LIVE
+from iterum.core.season.run import LIVE
 from iterum.web.context import desk, now, plan_desk, runs
 from iterum.web.plan.routes import plan_job
 from iterum.web.troubles import TROUBLES

@@ -1,0 +1,129 @@
+"""What a source still holds: what it held when it was filled, less every charge since.
+
+Kept as entries, so that each can be looked at. A source that was seen at its stop volts under load is empty, whatever
+the sum says.
+"""
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from datetime import datetime
+from enum import StrEnum
+
+from iterum.core.bench.chemistry import CHEMISTRIES
+from iterum.core.bench.kit import Source
+
+
+class EntryKind(StrEnum):
+    """What an entry says: filled again, a charge took so much, so much is taken in all, at its stop volts."""
+
+    FILLED = "filled"
+    CHARGE = "charge"
+    TOLD = "told"
+    EMPTY = "empty"
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One entry of the ledger. wh : taken by a charge, or in all where somebody told so; at the source, W h."""
+
+    source: str
+    at: datetime
+    kind: EntryKind
+    wh: float = 0.0
+    run_key: int | None = None
+    note: str | None = None
+    key: int | None = None
+
+
+def held(source: Source, entries: Iterable[Entry]) -> Source:
+    """The source with what was taken from it by its ledger, entries in the order of time.
+
+    One without a known budget stays so, until it is seen at its stop volts: then it has nothing left.
+    """
+    taken_wh, empty = source.taken_wh, False
+    for entry in entries:
+        if entry.source != source.id:
+            continue
+        if entry.kind is EntryKind.FILLED:
+            taken_wh, empty = 0.0, False
+        elif entry.kind is EntryKind.CHARGE:
+            taken_wh += entry.wh
+        elif entry.kind is EntryKind.TOLD:
+            taken_wh, empty = entry.wh, False
+        else:
+            empty = True
+    if empty:
+        whole_wh = 0.0 if source.energy_wh is None else source.energy_wh
+        return replace(source, energy_wh=whole_wh, taken_wh=whole_wh)
+    return replace(source, taken_wh=taken_wh)
+
+
+# ---------------------------------------------------------------------------------------- as its label says
+
+_NUMBER = r"(\d{1,3}(?:[ ,']\d{3})+|\d+)(?:\.(\d+))?"
+_WH = re.compile(rf"{_NUMBER}\s*(k?)wh\b")
+_MAH = re.compile(rf"{_NUMBER}\s*m\s*ah\b")
+_AH = re.compile(rf"{_NUMBER}\s*ah\b")
+_VOLTS = re.compile(rf"{_NUMBER}\s*v\b")
+_CELLS = re.compile(r"\b(\d{1,2})\s*s\b")
+_BARE = re.compile(r"\b(\d{3,6})\b")
+BANK_CELL_V, BANK_GIVES = 3.65, 0.85
+"""A power bank's mAh are at the volts of its cells, 3.6 to 3.7, and its converter gives 80 to 90 % of it. Common
+practice, no source."""
+LEAD_ACID_PART = 0.5
+"""Lead-acid is half used at most. Common practice, no source."""
+_LITHIUM_WORDS = ("life", "lifepo", "lithium", "li-ion", "lipo", "lfp")
+
+
+@dataclass(frozen=True)
+class Labelled:
+    """What a label says a source holds. voltage_v : None where it does not say. how : the sum, in words.
+
+    usable_fraction : the part that may be taken of its kind, None where the label does not tell the kind.
+    """
+
+    energy_wh: float
+    voltage_v: float | None
+    how: str
+    usable_fraction: float | None = None
+
+
+def _figure(found: "re.Match[str]") -> float:
+    whole = re.sub(r"\D", "", found.group(1))
+    return float(f"{whole}.{found.group(2) or 0}")
+
+
+def energy_of_label(text: str) -> Labelled:
+    """Wh from what is written on a source: "500 Wh", "10,000 mAh" (a bank), "3S 5200", "100 Ah 12 V".
+
+    Raises ValueError, with the mend, where it says something else.
+    """
+    said = text.strip().lower().replace(" ", " ").replace(" ", " ")
+    said = re.sub(r"(\d),(\d{1,2})(?!\d)", r"\1.\2", said)  # a decimal comma
+    watt_hours, volts, cells = _WH.search(said), _VOLTS.search(said), _CELLS.search(said)
+    volts_v = _figure(volts) if volts else None
+    if watt_hours:
+        wh = round(_figure(watt_hours) * (1000 if watt_hours.group(3) else 1), 1)
+        return Labelled(wh, volts_v, f"{wh:g} Wh")
+    milli, amp_hours = _MAH.search(said), _AH.search(said)
+    if milli:
+        ah = _figure(milli) / 1000
+    elif amp_hours:
+        ah = _figure(amp_hours)
+    elif cells and (bare := _BARE.search(said)):
+        ah = float(bare.group(1)) / 1000
+    else:
+        raise ValueError('say it as its label does: "500 Wh", "10,000 mAh", "3S 5200" or "100 Ah 12 V"')
+    if cells:
+        chemistry = next((item for item in CHEMISTRIES.values() if item.name in said), CHEMISTRIES["lipo"])
+        volts_v = int(cells.group(1)) * chemistry.nominal_v
+    if volts_v is not None:
+        volts_v = round(volts_v, 2)
+        lead_acid = not cells and not milli and not any(word in said for word in _LITHIUM_WORDS)
+        part = LEAD_ACID_PART if lead_acid else None
+        return Labelled(round(ah * volts_v, 1), volts_v, f"{ah:g} Ah × {volts_v:g} V", part)
+    if milli:
+        how = f"{ah:g} Ah × {BANK_CELL_V:g} V, the volts of its cells"
+        return Labelled(round(ah * BANK_CELL_V, 1), None, how, BANK_GIVES)
+    raise ValueError("say its volts as well, as in 100 Ah 12 V")

@@ -1,0 +1,335 @@
+"""Every limit on the current of one group, from the wish to the source, each with its number and its reason.
+
+Common practice, no source, except where a number comes from a label.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from iterum.core.bench.feed import Feed
+from iterum.core.bench.kit import Board, Channel, connector_a, same_plug
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.rules import HouseRules, SizeAt
+from iterum.core.bench.setup import Power, Setup, powers_of, total_ah
+from iterum.core.bench.verdict import judge_pack
+from iterum.core.quantities import NOISE, at_most, ceil_to_step, floor_to_step
+from iterum.core.reasons import Reason, Unsafe, reason
+
+POWER_LIMITS = ("channel_power", "charger_power", "charger_input", "supply_power", "source_power")
+"""Names of the limits that are watts turned into amps."""
+WISHES = ("wanted_rate",)
+"""Limits that are only wished: a channel's smallest current may pass them, up to the labels."""
+
+
+@dataclass(frozen=True)
+class Limit:
+    """One limit, turned into amps at the board.
+
+    name : as in the session file. power_w, volts : what it was computed from, where it is a power limit.
+    reason : the formula with its numbers.
+    """
+
+    name: str
+    current_a: float
+    reason: Reason
+
+
+def _divisor_v(packs: Sequence[Pack], rules: HouseRules) -> float:
+    """Volts of the whole pack that a charger's own watts are divided by, as the house rule says."""
+    first = packs[0]
+    if rules.size_at is SizeAt.NOMINAL:
+        return first.cells * first.chemistry.nominal_v
+    if rules.size_at is SizeAt.PRESENT:
+        return max(pack.reading.pack_v for pack in packs if pack.reading is not None)
+    return first.cells * rules.full_v(first.chemistry)
+
+
+def _pack_limits(packs: Sequence[Pack], rules: HouseRules, wanted_a: float | None) -> list[Limit]:
+    """What is wanted, and what the packs' own labels and states allow. wanted_a : the pilot's own amps, typed in."""
+    whole_ah = total_ah(packs)
+    wanted_c = rules.wanted_rate_c(packs[0].chemistry)
+    rated_ah = round(sum(pack.rated_ah for pack in packs), 9)
+    # The current splits by what packs hold; no pack may see more than its label's C on its label's Ah.
+    slowest = min(packs, key=lambda pack: pack.max_charge_a / pack.capacity_ah)
+    label_a = slowest.max_charge_a * whole_ah / slowest.capacity_ah
+    found = [
+        Limit("wanted_rate", wanted_a, reason("limit_wanted_amps", current_a=wanted_a))
+        if wanted_a is not None
+        else Limit(
+            "wanted_rate",
+            wanted_c * rated_ah,
+            reason("limit_wanted_rate", rate_c=wanted_c, total_ah=rated_ah, count=len(packs)),
+        ),
+        Limit(
+            "pack_charge_c",
+            label_a,
+            reason(
+                "limit_pack_charge_c",
+                rate_c=slowest.charge_c,
+                total_ah=label_a / slowest.charge_c,
+                id=slowest.id,
+                labelled=slowest.max_charge_c is not None,
+            ),
+        ),
+    ]
+    return found + _weak_limits(packs, rules)
+
+
+def _weak_limits(packs: Sequence[Pack], rules: HouseRules) -> list[Limit]:
+    """What a weak pack may take at most; it is always alone."""
+    found = []
+    for pack in packs if len(packs) == 1 else ():
+        verdict = judge_pack(pack, rules)
+        if verdict.max_rate_c is not None:
+            numbers = {"rate_c": verdict.max_rate_c, "total_ah": pack.rated_ah, "id": pack.id}
+            found.append(Limit("weak_pack", verdict.max_rate_c * pack.rated_ah, reason("limit_weak_pack", **numbers)))
+    return found
+
+
+Seats = tuple[tuple[Board, tuple[Pack, ...]], ...]
+"""Which packs go on which board: one entry, or one for each board of a chain."""
+
+
+def seats_on(packs: Sequence[Pack], board: Board) -> Seats:
+    """Which packs go on which board of a chain: on the hung one no more than must, those that fit its plug, the small
+    ones first, because all that they take passes one port of the first."""
+    if not board.parts:
+        return ((board, tuple(packs)),)
+    first, second = board.parts
+    count = max(len(packs) - (first.ports - 1), 1)
+    to_second = sorted(packs, key=lambda pack: (same_plug(pack.connector, first.connector), pack.capacity_ah, pack.id))[
+        :count
+    ]
+    on_first = tuple(pack for pack in packs if pack not in to_second)
+    return (first, on_first), (second, tuple(pack for pack in packs if pack in to_second))
+
+
+def _tightest(found: Sequence[Limit]) -> list[Limit]:
+    """Of several limits of one name, the smallest."""
+    best: dict[str, Limit] = {}
+    for limit in found:
+        if limit.name not in best or limit.current_a < best[limit.name].current_a:
+            best[limit.name] = limit
+    return list(best.values())
+
+
+def _board_limits(packs: Sequence[Pack], board: Board | None) -> list[Limit]:
+    """What leads, fuses and adapters of the board carry. A fuse sees only what passes it: a pack's share, a hung
+    board's, or all of it."""
+    if board is None:
+        return []
+    whole_ah = total_ah(packs)
+    seats = seats_on(packs, board)
+    found: list[Limit] = []
+    for number, (part, members) in enumerate(seats):
+        # Through a first board all amps pass; through the one hung behind it only its own packs'.
+        share = 1.0 if number == 0 else total_ah(members) / whole_ah
+        if part.max_current_a is not None:
+            why = reason("limit_board_current", board=part.id, max_a=part.max_current_a, part=share)
+            found.append(Limit("board_current", part.max_current_a / share, why))
+        if part.fuse_a is not None:
+            why = reason("limit_board_fuse", board=part.id, fuse_a=part.fuse_a, part=share)
+            found.append(Limit("board_fuse", part.fuse_a / share, why))
+        if part.port_fuse_a is not None and members:
+            largest = max(members, key=lambda pack: pack.capacity_ah)
+            through = largest.capacity_ah / whole_ah
+            why = reason("limit_port_fuse", fuse_a=part.port_fuse_a, id=largest.id, part=through)
+            found.append(Limit("port_fuse", part.port_fuse_a / through, why))
+        found += _adapter_limits(members, part, whole_ah)
+    if len(seats) > 1:
+        found += _hung_limits(seats, whole_ah)
+    return _tightest(found)
+
+
+def _hung_limits(seats: Seats, whole_ah: float) -> list[Limit]:
+    """What the port of the first board carries for the board that hangs on it."""
+    (first, _), (second, members) = seats
+    share = total_ah(members) / whole_ah
+    found = []
+    if first.port_fuse_a is not None:
+        why = reason("limit_port_fuse", fuse_a=first.port_fuse_a, id=second.id, part=share)
+        found.append(Limit("port_fuse", first.port_fuse_a / share, why))
+    adapter_a = _adapter_a(first.connector, second.connector)
+    if adapter_a is not None:
+        why = reason("limit_adapter", of=second.id, plug=second.connector, board=first.id, socket=first.connector,
+                     adapter_a=adapter_a, part=share)  # fmt: skip
+        found.append(Limit("adapter_current", adapter_a / share, why))
+    return found
+
+
+def _adapter_a(plug: str | None, socket: str | None) -> float | None:
+    """Amps of the adapter between two plugs: its weaker side; None where none is needed or neither is known."""
+    if same_plug(plug, socket):
+        return None
+    known = [amps for amps in (connector_a(plug), connector_a(socket)) if amps is not None]
+    return min(known, default=None)
+
+
+def _adapter_limits(members: Sequence[Pack], board: Board, whole_ah: float) -> list[Limit]:
+    """What the adapter of each pack with another plug carries: it sees that pack's share."""
+    found = []
+    for pack in members:
+        adapter_a = _adapter_a(pack.connector, board.connector)
+        if adapter_a is not None:
+            part = pack.capacity_ah / whole_ah
+            why = reason("limit_adapter", of=pack.id, plug=pack.connector, board=board.id, socket=board.connector,
+                         adapter_a=adapter_a, part=part)  # fmt: skip
+            found.append(Limit("adapter_current", adapter_a / part, why))
+    return found
+
+
+def adapters(packs: Sequence[Pack], board: Board | None) -> tuple[Reason, ...]:
+    """Each adapter that is needed, with its amps where they are known."""
+    found = []
+    for part, members in seats_on(packs, board) if board else ():
+        for pack in members:
+            if not same_plug(pack.connector, part.connector):
+                amps = _adapter_a(pack.connector, part.connector)
+                numbers = {"id": pack.id, "plug": pack.connector, "board": part.id, "socket": part.connector}
+                found.append(reason("adapter_needed" if amps else "adapter_unknown", current_a=amps, **numbers))
+    return tuple(found)
+
+
+def _power_limits(setup: Setup, divisor_v: float, full_v: float) -> list[Limit]:
+    """Watts turned into amps. The charger's own watts are divided as the house rule says, since it backs off
+    by itself; a supply's or source's always by full volts, since nothing backs off for them."""
+    found = []
+    for power in powers_of(setup):
+        volts = full_v if power.name in ("supply_power", "source_power") else divisor_v
+        numbers = {"power_w": power.whole_w, "volts": volts, "others_w": power.whole_w - power.left_w}
+        why = reason(f"limit_{power.name}", **numbers, **_power_parts(power, setup.feed))
+        found.append(Limit(power.name, power.left_w / volts, why))
+    return found
+
+
+def _power_parts(power: Power, feed: Feed) -> dict[str, object]:
+    """The labelled numbers behind a power limit, so that its formula can be checked by hand."""
+    if power.name == "charger_input":
+        return {"input_v": feed.input_v, "on_mains": feed.on_mains}
+    if power.name == "supply_power" and power.link:
+        supply = next(item for item in feed.supplies if item.id == power.link)
+        return {"output_w": supply.max_power_w, "efficiency": feed.efficiencies[power.link], "supply": power.link}
+    if power.name == "source_power" and feed.source:
+        return {"source_w": feed.source.power_limit_w, "efficiency": feed.efficiencies[feed.source.id]}
+    return {}
+
+
+def limits_of(
+    packs: Sequence[Pack], setup: Setup, rules: HouseRules, wanted_a: float | None = None
+) -> tuple[Limit, ...]:
+    """Every limit on the current of a group, in amps at the board, from the wish to the source."""
+    full_v = packs[0].cells * rules.full_v(packs[0].chemistry)
+    return (
+        *_pack_limits(packs, rules, wanted_a),
+        *_board_limits(packs, setup.board),
+        Limit(
+            "channel_current", setup.channel.max_current_a, reason("limit_channel_current", channel=setup.channel.id)
+        ),
+        *_power_limits(setup, _divisor_v(packs, rules), full_v),
+    )
+
+
+def setup_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
+    """Why this board, channel or feed cannot charge these packs at all."""
+    cells = packs[0].cells
+    found = []
+    if not setup.channel.takes(cells):
+        found.append(
+            reason(
+                "channel_cells",
+                channel=setup.channel.id,
+                cells=cells,
+                min_cells=setup.channel.min_cells,
+                max_cells=setup.channel.max_cells,
+            )
+        )
+    if setup.board is None and len(packs) > 1:
+        found.append(reason("board_missing", count=len(packs)))
+    if setup.board is not None and not setup.board.takes(cells):
+        found.append(
+            reason(
+                "board_cells",
+                board=setup.board.id,
+                cells=cells,
+                min_cells=setup.board.min_cells,
+                max_cells=setup.board.max_cells,
+            )
+        )
+    if setup.board is not None and len(packs) > setup.board.ports:
+        found.append(reason("ports_full", count=len(packs), ports=setup.board.ports))
+    input_fault = setup.feed.input_fault()
+    return found + ([input_fault] if input_fault else [])
+
+
+def smallest_a(channel: Channel) -> float:
+    """The smallest current a channel can do."""
+    return max(ceil_to_step(channel.min_current_a, channel.current_step_a), channel.current_step_a)
+
+
+def _dialled(limits: Sequence[Limit], channel: Channel) -> tuple[float, Limit, list[Reason]]:
+    """The current to dial, the binding limit and notes. Raises Unsafe when the channel cannot go that low."""
+    binding = min(limits, key=lambda limit: limit.current_a)
+    current_a = floor_to_step(binding.current_a, channel.current_step_a)
+    least_a = smallest_a(channel)
+    if at_most(least_a, current_a):
+        return current_a, binding, []
+    # The wish may be exceeded up to the labels; nothing else may.
+    hard = min((limit for limit in limits if limit.name not in WISHES), key=lambda limit: limit.current_a)
+    if not at_most(least_a, hard.current_a):
+        raise Unsafe((minimum_too_high(channel, hard),))
+    return least_a, binding, [reason("minimum_dialled", smallest_a=least_a, wanted_a=binding.current_a)]
+
+
+def minimum_too_high(channel: Channel, limit: Limit) -> Reason:
+    """That a channel cannot go as low as a limit asks."""
+    numbers = {"smallest_a": smallest_a(channel), "limit_a": limit.current_a, "limit": limit.name}
+    return reason("minimum_too_high", channel=channel.id, **numbers, why=limit.reason)
+
+
+def amps_faults(current_a: float, limits: Sequence[Limit], channel: Channel) -> tuple[Reason, ...]:
+    """Why so many amps may not be dialled: each limit that is broken, the channel's step and its smallest current."""
+    found = [
+        reason("over_limit", current_a=current_a, limit_a=limit.current_a, limit=limit.name, why=limit.reason)
+        for limit in limits
+        if limit.name not in WISHES and not at_most(current_a, limit.current_a)
+    ]
+    if not at_most(smallest_a(channel), current_a):
+        found.append(reason("under_minimum", current_a=current_a, channel=channel.id, smallest_a=smallest_a(channel)))
+    elif not at_most(current_a, floor_to_step(current_a, channel.current_step_a)):
+        below_a = floor_to_step(current_a, channel.current_step_a)
+        step_a = channel.current_step_a
+        found.append(reason("off_step", current_a=current_a, channel=channel.id, step_a=step_a, below_a=below_a))
+    return tuple(found)
+
+
+def limits_and_current(
+    packs: Sequence[Pack], setup: Setup, rules: HouseRules, wanted_a: float | None = None
+) -> tuple[tuple[Limit, ...], float, Limit, list[Reason]]:
+    """Every limit, the amps to dial, the limit that binds, and notes.
+
+    wanted_a : the pilot's own amps; they are dialled where every limit allows. Raises Unsafe with each limit that does
+    not, or when the channel's smallest current is more than a limit allows.
+    """
+    limits = limits_of(packs, setup, rules, wanted_a)
+    if wanted_a is None:
+        return limits, *_dialled(limits, setup.channel)
+    broken = amps_faults(wanted_a, limits, setup.channel)
+    if broken:
+        raise Unsafe(broken)
+    return limits, wanted_a, min(limits, key=lambda limit: limit.current_a), []
+
+
+def current_to_dial(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> float:
+    """Only the amps, for whoever asks about thousands of batches. Raises Unsafe as `limits_and_current` does."""
+    return limits_and_current(packs, setup, rules)[1]
+
+
+def slower_current(current_a: float, part: float, channel: Channel) -> float:
+    """A part of the amps, on the channel's step and not under its smallest current."""
+    return max(floor_to_step(current_a * part, channel.current_step_a), smallest_a(channel))
+
+
+def tied(limits: Sequence[Limit]) -> tuple[str, ...]:
+    """Names of the limits that bind equally, from the wish to the source."""
+    smallest_a = min(limit.current_a for limit in limits)
+    return tuple(limit.name for limit in limits if limit.current_a <= smallest_a + NOISE)

@@ -1,0 +1,369 @@
+"""House rules: each school of practice as a value, with its default and the reason for it.
+
+Where practice disagrees, every main school can be chosen. All of it is common practice, no source.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from iterum.core.bench.chemistry import Chemistry
+
+PER_CELL_LIMIT_V = 0.10
+"""The per-cell school: packs, and cells beside each other on the balance leads, at most this far apart."""
+
+FIRST_TIME_PACKS = 2
+"""The advice for a first-timer: two identical packs at most."""
+
+
+class MatchBy(StrEnum):
+    """What the window on volts is measured on."""
+
+    VOLTS_PER_CELL = "volts_per_cell"
+    VOLTS_PER_PACK = "volts_per_pack"
+    PERCENT_OF_HIGHEST = "percent_of_highest"
+
+
+class SizeAt(StrEnum):
+    """Which volts a charger's watts are divided by."""
+
+    FULL = "full"
+    NOMINAL = "nominal"
+    PRESENT = "present"
+
+
+class JoinOrder(StrEnum):
+    """When balance leads go in."""
+
+    SETTLE_THEN_BALANCE = "settle_then_balance"
+    BALANCE_FIRST = "balance_first"
+    BALANCE_AT_ONCE = "balance_at_once"
+
+
+class Balance(StrEnum):
+    """How often the charger balances."""
+
+    EVERY_CHARGE = "every_charge"
+    EVERY_FIFTH = "every_fifth"
+
+
+@dataclass(frozen=True)
+class HouseRules:
+    """How this pilot does it. Any value may be changed; the defaults are the careful ones.
+
+    match_limit : V per cell, V per pack or percent, as `match_by` says.
+    cell_limit_v : V, cell against the same cell of another pack; None takes `match_limit` under the
+        per-cell school and 0.10 V under the others.
+    max_capacity_ratio : largest to smallest capacity on one board; 1 is identical only, None is any.
+    max_packs : packs on one board whatever its ports; None leaves it to the board.
+    rate_c : wanted rate, multiples of capacity per hour; None takes the chemistry's kind rate.
+    end_v : V per cell at which a charge ends, where it differs from the chemistry's full volts.
+    storage_v : V per cell at which packs are put away, where it differs from the chemistry's storage volts.
+    setup_min : minutes a person needs to set a batch up.
+    tail_fraction : a charge is done when its amps have fallen to this part of those dialled.
+    join_peak_c, join_over_s : the most C that any pack may see when the group is plugged together, and the seconds
+        it may spend above its own charge C; `join_peak_c` None leaves joining to the rule on volts.
+    """
+
+    match_by: MatchBy = MatchBy.VOLTS_PER_CELL
+    match_limit: float = PER_CELL_LIMIT_V
+    cell_limit_v: float | None = None
+    max_capacity_ratio: float | None = 2.0
+    max_packs: int | None = None
+    rate_c: float | None = None
+    size_at: SizeAt = SizeAt.FULL
+    end_v: Mapping[str, float] = field(default_factory=dict)
+    storage_v: Mapping[str, float] = field(default_factory=dict)
+    setup_min: float = 3.0
+    join_peak_c: float | None = 5.0
+    join_over_s: float = 120.0
+    tail_fraction: float = 0.1
+    join_order: JoinOrder = JoinOrder.SETTLE_THEN_BALANCE
+    balance: Balance = Balance.EVERY_CHARGE
+
+    def cell_window_v(self) -> float:
+        """How far apart two cells may be that one balance lead joins, V."""
+        if self.cell_limit_v is not None:
+            return self.cell_limit_v
+        return self.match_limit if self.match_by is MatchBy.VOLTS_PER_CELL else PER_CELL_LIMIT_V
+
+    def full_v(self, chemistry: Chemistry) -> float:
+        """Volts per cell at which a charge of this chemistry ends under these rules."""
+        return self.end_v.get(chemistry.name, chemistry.full_v)
+
+    def rests_full_v(self, chemistry: Chemistry) -> float:
+        """Rest volts per cell from which a pack counts as full under these rules."""
+        return min(chemistry.full_rest_v, self.full_v(chemistry) - 0.02)
+
+    def storage_of(self, chemistry: Chemistry) -> float:
+        """Volts per cell at which packs of this chemistry are put away under these rules."""
+        return self.storage_v.get(chemistry.name, chemistry.storage_v)
+
+    def wanted_rate_c(self, chemistry: Chemistry) -> float:
+        """The rate wanted for this chemistry, multiples of capacity per hour."""
+        return chemistry.default_rate_c if self.rate_c is None else self.rate_c
+
+
+@dataclass(frozen=True)
+class School:
+    """One school of practice: the settings that choose it, and what it holds."""
+
+    key: str
+    label: str
+    text: str
+    settings: Mapping[str, object]
+
+
+@dataclass(frozen=True)
+class Rule:
+    """One question that practice answers in different ways. The first school is the default."""
+
+    key: str
+    question: str
+    schools: tuple[School, ...]
+    why_default: str
+
+
+def _pack_school(limit_v: float) -> School:
+    return School(
+        f"pack-{limit_v}",
+        f"{limit_v} V a pack",
+        f"Highest and lowest within {limit_v} V over the whole pack, however many cells it has.",
+        {"match_by": MatchBy.VOLTS_PER_PACK, "match_limit": limit_v},
+    )
+
+
+RULES: tuple[Rule, ...] = (
+    Rule(
+        "match",
+        "How close must packs be to share a board?",
+        (
+            School(
+                "cell-0.1",
+                "0.10 V a cell",
+                "Highest and lowest within 0.10 V per cell: 0.40 V on a 4S.",
+                {"match_by": MatchBy.VOLTS_PER_CELL, "match_limit": PER_CELL_LIMIT_V},
+            ),
+            School(
+                "cell-0.05",
+                "0.05 V a cell",
+                "Half the usual window: gentler when packs are joined, more groups.",
+                {"match_by": MatchBy.VOLTS_PER_CELL, "match_limit": 0.05},
+            ),
+            _pack_school(0.2),
+            _pack_school(0.3),
+            _pack_school(0.4),
+            School(
+                "percent-5",
+                "5 percent of the highest",
+                "Lowest within 5 % of the highest. On a 4S that is 0.84 V when full and 0.76 V at storage: "
+                "too loose where the curve is flat.",
+                {"match_by": MatchBy.PERCENT_OF_HIGHEST, "match_limit": 5.0},
+            ),
+        ),
+        "What drives current between joined packs is the difference per cell, so the same limit suits 2S and 6S.",
+    ),
+    Rule(
+        "joining",
+        "How much current may a pack see when it is plugged in?",
+        (
+            School(
+                "join-5",
+                "5C, and 2 minutes over",
+                "At most 5C through any pack at any plug, and at most two minutes above its own charge C.",
+                {"join_peak_c": 5.0, "join_over_s": 120.0},
+            ),
+            School(
+                "join-2",
+                "2C, and half a minute over",
+                "For packs that are dear, old or warm: more groups, or evening out in pairs first.",
+                {"join_peak_c": 2.0, "join_over_s": 30.0},
+            ),
+            School(
+                "join-volts",
+                "The rule on volts alone",
+                "As most pilots do it. The current is shown all the same.",
+                {"join_peak_c": None},
+            ),
+        ),
+        "One high-C pack 0.10 V per cell above ten others sees over 7C, and stays above 1C for minutes, inside every "
+        "rule on volts. 5C falls off within seconds and is less than any label lets a pack give; two minutes over its "
+        "charge C move a few hundredths of what a pack holds.",
+    ),
+    Rule(
+        "capacity",
+        "May packs of different capacity share a board?",
+        (
+            School(
+                "ratio-2",
+                "Largest at most twice the smallest",
+                "Current splits in proportion to capacity, so mixed sizes fill together; 500 with 5000 is unwise.",
+                {"max_capacity_ratio": 2.0, "max_packs": None},
+            ),
+            School(
+                "identical",
+                "Identical only",
+                "Only packs of one capacity join.",
+                {"max_capacity_ratio": 1.0, "max_packs": None},
+            ),
+            School(
+                "first-time",
+                "Identical, two at most",
+                "For the first time with a board: two identical packs, no more.",
+                {"max_capacity_ratio": 1.0, "max_packs": FIRST_TIME_PACKS},
+            ),
+            School(
+                "any",
+                "Any sizes",
+                "The current splits in proportion whatever the sizes. Look twice at the smallest pack's share.",
+                {"max_capacity_ratio": None, "max_packs": None},
+            ),
+        ),
+        "Splitting in proportion holds well for like packs; a factor of two leaves room for packs that differ in age.",
+    ),
+    Rule(
+        "rate",
+        "How fast?",
+        (
+            School(
+                "kind",
+                "The kind rate",
+                "1C, and 0.5C for round li-ion cells. Always allowed.",
+                {"rate_c": None},
+            ),
+            School("half", "0.5C", "When there is time.", {"rate_c": 0.5}),
+            School("one", "1C", "Kind to every LiPo; quick for round li-ion cells.", {"rate_c": 1.0}),
+            School(
+                "two",
+                "2C",
+                "Normal at the field; many see no loss of life from it. A pack whose label allows less still "
+                "limits its board.",
+                {"rate_c": 2.0},
+            ),
+            School(
+                "three",
+                "3C",
+                "About 20 minutes from empty. Only where the label says so, and not daily.",
+                {"rate_c": 3.0},
+            ),
+        ),
+        "1C is allowed by every label and wears packs least for the time it takes.",
+    ),
+    Rule(
+        "size_at",
+        "Which volts are a charger's watts divided by?",
+        (
+            School(
+                "full",
+                "Full volts",
+                "Watts divided by cells times full volts: the charger holds its amps to the end.",
+                {"size_at": SizeAt.FULL},
+            ),
+            School(
+                "nominal",
+                "Nominal volts",
+                "More amps on the dial; the charger itself backs off near the end. Supplies and sources are "
+                "still held to full volts: nothing backs off for them.",
+                {"size_at": SizeAt.NOMINAL},
+            ),
+            School(
+                "present",
+                "Present volts",
+                "Watts divided by what the packs read now: most amps at the start, backing off earliest.",
+                {"size_at": SizeAt.PRESENT},
+            ),
+        ),
+        "Amps that hold to the end are the ones a pilot can check against the charger's screen.",
+    ),
+    Rule(
+        "li_ion_end",
+        "Where does a li-ion charge end?",
+        (
+            School("li-4.2", "4.20 V a cell", "All of the label's capacity.", {"end_v": {}}),
+            School(
+                "li-4.1",
+                "4.10 V a cell",
+                "Gives up about 10 % of the mAh (about 13 % of the energy) for a longer life.",
+                {"end_v": {"li-ion": 4.10}},
+            ),
+        ),
+        "The label's own end volts; choose 4.10 where the last tenth is not needed.",
+    ),
+    Rule(
+        "storage",
+        "At which volts are packs put away?",
+        (
+            School(
+                "storage-3.83",
+                "3.83 V a cell",
+                "About 55 to 60 % in a LiPo; 3.85 for LiHV, 3.75 for li-ion, 3.30 for LiFe.",
+                {"storage_v": {}},
+            ),
+            School(
+                "storage-3.80",
+                "3.80 V a cell",
+                "A little lower: kinder over months, less to top up from.",
+                {"storage_v": {"lipo": 3.80, "lihv": 3.80}},
+            ),
+            School(
+                "storage-3.85",
+                "3.85 V a cell",
+                "What most chargers' own storage programs end at.",
+                {"storage_v": {"lipo": 3.85, "lihv": 3.85}},
+            ),
+        ),
+        "The middle of what is practised; within 0.02 V of it nothing needs doing.",
+    ),
+    Rule(
+        "join_order",
+        "Main leads and balance leads: in what order?",
+        (
+            School(
+                "settle",
+                "Mains, settle, then balance",
+                "Main leads first; wait until the packs have evened out; then the thin balance leads.",
+                {"join_order": JoinOrder.SETTLE_THEN_BALANCE},
+            ),
+            School(
+                "balance-first",
+                "Balance first, then mains",
+                "Balance leads carry the evening-out current until the mains are in; they take about 2 A.",
+                {"join_order": JoinOrder.BALANCE_FIRST},
+            ),
+            School(
+                "at-once",
+                "Mains, then balance at once",
+                "No waiting. Fine when all packs are within 0.1 to 0.2 V over the pack.",
+                {"join_order": JoinOrder.BALANCE_AT_ONCE},
+            ),
+        ),
+        "Balance wires take about 2 A, and joined packs can push many times that for a minute.",
+    ),
+    Rule(
+        "balance",
+        "How often is a charge balanced?",
+        (
+            School(
+                "every",
+                "Every charge",
+                "Usual with boards: every cell is watched by the charger each time.",
+                {"balance": Balance.EVERY_CHARGE},
+            ),
+            School(
+                "fifth",
+                "Every fifth or sixth charge",
+                "Saves up to 20 minutes a charge; balance before and after an event as well.",
+                {"balance": Balance.EVERY_FIFTH},
+            ),
+        ),
+        "On a board a lagging cell hides among its neighbours; balancing each time shows it early.",
+    ),
+)
+
+
+def chosen_school(rule: Rule, rules: HouseRules) -> School | None:
+    """The school of `rule` that these house rules follow, or None when their numbers are the pilot's own."""
+    for school in rule.schools:
+        if all(getattr(rules, name) == value for name, value in school.settings.items()):
+            return school
+    return None

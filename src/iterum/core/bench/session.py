@@ -1,0 +1,93 @@
+"""The session: packs, kit, rules and wishes of one evening."""
+
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from functools import cached_property
+
+from iterum.core.bench.bench import Bench, Running
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.kit import Kit
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.rules import HouseRules
+
+REST_MIN = 15.0
+"""Minutes a flown pack rests and cools before its volts mean anything. Common practice, no source: 10-15."""
+USED_FRACTION = 0.8
+"""Part of its capacity that a pack comes back without: the 80% rule's limit, so its charge is rather too long."""
+
+
+@dataclass(frozen=True)
+class Wish:
+    """So many packs of a class, full, by a minute counted from the session's start.
+
+    fly_min : how long they are away; given, the wish is a heat: its packs come back low and go round again, and
+    nobody is at the bench meanwhile. rest_min, used_fraction : how they come back. value : what one pack of it is
+    worth against one of another, where not all can be had.
+    """
+
+    count: int
+    family: str
+    at_min: float
+    name: str | None = None
+    fly_min: float | None = None
+    rest_min: float = REST_MIN
+    used_fraction: float = USED_FRACTION
+    value: float = 1.0
+
+    @property
+    def is_heat(self) -> bool:
+        """Whether its packs are flown and come back."""
+        return self.fly_min is not None
+
+    @property
+    def over_min(self) -> float:
+        """When it is over: they have landed, or, for packs that only wait, the moment itself."""
+        return self.at_min + (self.fly_min or 0.0)
+
+
+@dataclass(frozen=True)
+class Session:
+    """Everything one session file says. starts_at : the time of day of minute 0, where it is known.
+
+    running : what is in hand now; its packs, board, channel, watts and watt-hours are taken.
+    """
+
+    packs: tuple[Pack, ...] = ()
+    kit: Kit = field(default_factory=Kit)
+    rules: HouseRules = field(default_factory=HouseRules)
+    wanted: tuple[Wish, ...] = ()
+    group: Choice | None = None
+    running: tuple[Running, ...] = ()
+    name: str | None = None
+    note: str | None = None
+    starts_at: datetime | None = None
+
+    @cached_property
+    def bench(self) -> Bench:
+        """The bench as this session says it is."""
+        return Bench(self.packs, self.kit, self.rules, self.running)
+
+    def seen_from(self, moment: datetime) -> "Session":
+        """The same session with its minutes counted from another moment; what is over by then is left out."""
+        if self.starts_at is None:
+            return replace(self, starts_at=moment)
+        return self.later((moment - self.starts_at) / timedelta(minutes=1))
+
+    def later(self, passed_min: float) -> "Session":
+        """The same session when so many minutes have passed; wishes that are over by then are left out."""
+        wanted = (replace(wish, at_min=wish.at_min - passed_min) for wish in self.wanted)
+        starts_at = self.starts_at and self.starts_at + timedelta(minutes=passed_min)
+        gone = [min(passed_min / batch.minutes_left, 1.0) if batch.minutes_left > 0 else 1.0 for batch in self.running]
+        running = (
+            replace(
+                batch, minutes_left=batch.minutes_left - passed_min, energy_left_wh=batch.energy_left_wh * (1 - part)
+            )
+            for batch, part in zip(self.running, gone, strict=True)
+        )
+        return replace(
+            self,
+            starts_at=starts_at,
+            kit=self.bench.kit_after(passed_min),
+            wanted=tuple(wish for wish in wanted if wish.over_min > 0),
+            running=tuple(batch for batch in running if batch.minutes_left > 0),
+        )

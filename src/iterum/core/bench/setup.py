@@ -1,0 +1,74 @@
+"""Where a batch hangs: board, channel and the feed behind them, with the watts that each part can give."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from iterum.core.bench.feed import NOTHING_DRAWN, Drawn, Feed
+from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board, Channel
+from iterum.core.bench.packs import Pack
+
+
+@dataclass(frozen=True)
+class Setup:
+    """Where a group is to be charged: a board (None for one pack alone), a channel, what feeds it, what others take.
+
+    left_wh : what the source still holds for it; None where no budget is known.
+    """
+
+    board: Board | None
+    channel: Channel
+    feed: Feed
+    drawn: Drawn = NOTHING_DRAWN
+    left_wh: float | None = None
+
+    @property
+    def lead_mohm(self) -> float:
+        """Plug and lead of one branch, mOhm; a pack alone has them too."""
+        return self.board.lead_mohm if self.board else DEFAULT_LEAD_MOHM
+
+
+def total_ah(packs: Sequence[Pack]) -> float:
+    """Ah that these packs hold together."""
+    return round(sum(pack.capacity_ah for pack in packs), 9)
+
+
+@dataclass(frozen=True)
+class Power:
+    """One part of the chain: W at the packs that it gives in all, and that are left when others have theirs."""
+
+    name: str
+    whole_w: float
+    left_w: float
+    link: str | None = None
+
+
+def powers_of(setup: Setup) -> tuple[Power, ...]:
+    """Every power limit of the chain that is known; the tightest of several supplies."""
+    feed, drawn = setup.feed, setup.drawn
+    found = [Power("channel_power", setup.channel.max_power_w, setup.channel.max_power_w)]
+    for name, whole_w in (
+        ("charger_power", feed.charger.total_power_w),
+        ("charger_input", feed.charger_input_power_w),
+    ):
+        if whole_w is not None:
+            found.append(Power(name, whole_w, max(whole_w - drawn.charger_w, 0.0)))
+    parts = feed.efficiencies
+    supplies = []
+    for supply in feed.supplies:
+        left_w = max(supply.max_power_w - drawn.links_w.get(supply.id, 0.0), 0.0)
+        supplies.append(
+            Power("supply_power", supply.max_power_w * parts[supply.id], left_w * parts[supply.id], supply.id)
+        )
+    if supplies:
+        found.append(min(supplies, key=lambda item: item.left_w))
+    source_w = feed.source.power_limit_w if feed.source else None
+    if feed.source is not None and source_w is not None:
+        tag = feed.source.id
+        left_w = max(source_w - drawn.links_w.get(tag, 0.0), 0.0)
+        found.append(Power("source_power", source_w * parts[tag], left_w * parts[tag], tag))
+    return tuple(found)
+
+
+def least_power_w(setup: Setup) -> float:
+    """The least watts at the packs that any part of the chain leaves."""
+    return min(power.left_w for power in powers_of(setup))

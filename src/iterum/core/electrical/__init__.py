@@ -1,0 +1,1 @@
+"""Packs as an electrical circuit: resistance, joining, evening out, charging, minutes."""

@@ -1,0 +1,138 @@
+"""A fast estimate of charge time and energy, for whoever asks about thousands of batches at once.
+
+A group is taken as one pack: charges add up, resistances stand in parallel and every RC pair as if it were filled
+already. What is left is a single integral over the state of charge, dt = Q dz / I(z), with I the least of the amps
+dialled, of what the watts allow and of what the end volts allow. `tests/core/test_estimate.py` measures how far it
+is from the full model, and docs/speed.md states it.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import ceil
+
+import numpy as np
+from numpy.typing import NDArray
+
+from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
+from iterum.core.bench.packs import Pack
+from iterum.core.electrical.circuit import TAIL, soc_from_rest
+from iterum.core.electrical.resistance import resistance_of
+
+Array = NDArray[np.float64]
+
+POINTS = 48
+"""Points of Gauss and Legendre over the charge, crowded towards its end where the amps fall."""
+_NODES, _WEIGHTS = np.polynomial.legendre.leggauss(POINTS)
+
+
+@dataclass(frozen=True, eq=False)
+class Lumps:
+    """B groups of one chemistry, each as one pack; every array has shape (B,).
+
+    cells : in series. capacity_ah, soc : of all packs together. ohm : in parallel, RC pairs and leads included.
+    """
+
+    table_v: Array
+    cells: Array
+    capacity_ah: Array
+    soc: Array
+    ohm: Array
+
+
+@dataclass(frozen=True, eq=False)
+class Estimate:
+    """Minutes until the amps have fallen to the tail, Ah and Wh that go in; each of shape (B,)."""
+
+    minutes: Array
+    charge_ah: Array
+    energy_wh: Array
+
+
+def lump(groups: Sequence[Sequence[Pack]], lead_mohm: float = DEFAULT_LEAD_MOHM) -> Lumps:
+    """Measured groups of one chemistry as lumps. Raises ValueError when volts do not tell its charge."""
+    table = groups[0][0].chemistry.table
+    if table is None:
+        raise ValueError(f"the volts of {groups[0][0].chemistry.label} do not tell its charge")
+    capacities, socs, ohms = [], [], []
+    for packs in groups:
+        siemens = 0.0
+        for pack in packs:
+            part = resistance_of(pack)
+            siemens += 1 / (part.r0_ohm + part.r1_ohm + part.r2_ohm + lead_mohm / 1000)
+        capacity_ah = sum(pack.capacity_ah for pack in packs)
+        held_ah = sum(pack.capacity_ah * soc_from_rest(table.cell_v, pack.cell_v or 0.0) for pack in packs)
+        capacities.append(capacity_ah)
+        socs.append(held_ah / capacity_ah)
+        ohms.append(1 / siemens)
+    cells = np.array([packs[0].cells for packs in groups], dtype=float)
+    return Lumps(np.array(table.cell_v), cells, np.array(capacities), np.array(socs), np.array(ohms))
+
+
+def _rest_v(table_v: Array, soc: Array) -> Array:
+    """Open-circuit volts of one cell, the ends of the table going on straight."""
+    steps = len(table_v) - 1
+    index = np.clip((soc * steps).astype(np.intp), 0, steps - 1)
+    low_v = table_v[index]
+    return np.asarray(low_v + (table_v[index + 1] - low_v) * (soc * steps - index))
+
+
+def _soc_at(table_v: Array, cell_v: Array) -> Array:
+    """State of charge at open-circuit volts of one cell, the inverse of `_rest_v`."""
+    steps = len(table_v) - 1
+    index = np.clip(np.searchsorted(table_v, cell_v, side="right") - 1, 0, steps - 1)
+    low_v = table_v[index]
+    return np.asarray((index + (cell_v - low_v) / (table_v[index + 1] - low_v)) / steps)
+
+
+def estimate(lumps: Lumps, current_a: Array, power_w: Array, end_v: float, tail: float = TAIL) -> Estimate:
+    """Charge every lump from where it is until its amps have fallen to `tail` of those dialled.
+
+    current_a, power_w : (B,) the most at the board. end_v : V per cell. A lump that is full takes no time.
+    """
+    end_soc = _soc_at(lumps.table_v, end_v - tail * current_a * lumps.ohm / lumps.cells)
+    span = np.maximum(end_soc - lumps.soc, 0.0)
+    # z runs as 1 - (1 - u)^2, so that the points crowd where the amps fall
+    u = (_NODES + 1) / 2
+    place, weight = 1 - (1 - u) ** 2, _WEIGHTS / 2 * 2 * (1 - u)
+    soc = lumps.soc[:, None] + span[:, None] * place
+    rest_v = _rest_v(lumps.table_v, soc) * lumps.cells[:, None]
+    ohm = lumps.ohm[:, None]
+    by_volts_a = (end_v * lumps.cells[:, None] - rest_v) / ohm
+    by_watts_a = (np.sqrt(rest_v**2 + 4 * ohm * power_w[:, None]) - rest_v) / (2 * ohm)
+    amps = np.minimum(np.minimum(current_a[:, None], by_watts_a), by_volts_a)
+    amps = np.maximum(amps, tail * current_a[:, None])
+    charge_ah = lumps.capacity_ah * span
+    minutes = 60 * charge_ah * (weight / amps).sum(axis=1)
+    energy_wh = charge_ah * (weight * (rest_v + amps * ohm)).sum(axis=1)
+    return Estimate(minutes, charge_ah, energy_wh)
+
+
+def minutes_to_volts(pack: Pack, rest_v: float, rate_c: float) -> float:
+    """Minutes that one pack takes at a rate until it rests at `rest_v` per cell."""
+    table = pack.chemistry.table
+    if table is None or pack.cell_v is None:
+        raise ValueError(f"{pack.id} has no reading, or its volts do not tell its charge")
+    return 60 * max(soc_from_rest(table.cell_v, rest_v) - soc_from_rest(table.cell_v, pack.cell_v), 0.0) / rate_c
+
+
+ENERGY_MARGIN = 1.04
+"""Over the open-circuit energy: what leads and resistance take. Held against the full model by the tests of plans."""
+_ENERGY_STEPS = 20
+
+
+def energy_to_wh(packs: Sequence[Pack], end_v: float) -> float:
+    """Wh into measured packs until they rest at `end_v` per cell: charge missing times volts, and what warms them.
+
+    A chemistry whose volts do not tell its charge counts from empty.
+    """
+    total_wh = 0.0
+    for pack in packs:
+        table = pack.chemistry.table
+        if table is None:
+            total_wh += pack.capacity_ah * pack.cells * end_v
+            continue
+        soc, end = soc_from_rest(table.cell_v, pack.cell_v or 0.0), soc_from_rest(table.cell_v, end_v)
+        steps = max(ceil((end - soc) * _ENERGY_STEPS), 1)
+        volts = [table.rest_v(soc + (end - soc) * (step + 0.5) / steps) for step in range(steps)]
+        total_wh += pack.capacity_ah * max(end - soc, 0.0) * pack.cells * sum(volts) / steps * ENERGY_MARGIN
+    return total_wh

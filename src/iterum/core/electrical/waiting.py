@@ -1,0 +1,175 @@
+"""How long to wait: so long that no pack takes more than it may and no balance lead more than about 2 A.
+
+The limits are those of the house rule on joining, the charger's share counted in from the moment it starts.
+"""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.rules import HouseRules, JoinOrder
+from iterum.core.electrical.circuit import Branch, Feeding, Trace, branch_of, run
+from iterum.core.electrical.plugging import BALANCE_WIRE_MOHM, SHOWN_S, latest, time_above, time_until
+from iterum.core.quantities import at_most, ceil_to_step, difference
+
+BALANCE_LEAD_A = 2.0
+"""What a balance lead carries. Common practice, no source."""
+NO_WAIT_V = 0.02
+"""Within this much per cell there is nothing to wait for: plug in and go on. Common practice, no source."""
+OVER_SHARE = 1.25
+"""While it charges, a pack is over its charge C from this many times it on: unlike resistance alone makes shares
+differ by a fifth for ten minutes in any charge."""
+SHARE_FOLLOWED_S = 600.0
+"""How long the first minutes of a charge are followed for what evening out adds to them."""
+WAIT_STEP_MIN, WAIT_TOLERANCE_S = 0.5, 10.0
+HAND_S = 5.0
+"""From one plug to the next, and from the last to the charger, a hand takes so long at least. Our choice."""
+BETWEEN_S = (0.0, 15.0, 30.0, 60.0, 120.0, 300.0, 600.0, SHOWN_S)
+"""Waits that are tried between plugs."""
+
+
+def spread_per_cell_v(packs: Sequence[Pack]) -> float:
+    """V between the highest and the lowest pack, per cell."""
+    volts = [pack.cell_v or 0.0 for pack in packs]
+    return difference(max(volts), min(volts))
+
+
+def _over_by_pack(packs: Sequence[Pack], trace: Trace, times: float) -> list[float]:
+    """Seconds of each pack above so many times its charge C."""
+    return [
+        time_above(trace.t_s, np.abs(trace.current_a[:, index]) / pack.capacity_ah, times * pack.charge_c)
+        for index, pack in enumerate(packs)
+    ]
+
+
+def _peak_c(packs: Sequence[Pack], trace: Trace) -> float:
+    return float((np.abs(trace.current_a) / [pack.capacity_ah for pack in packs]).max())
+
+
+@dataclass(frozen=True)
+class _Joined:
+    """Packs as they hang together at one moment: the branches, and the seconds each was over its charge C so far."""
+
+    branches: tuple[Branch, ...]
+    over_s: tuple[float, ...]
+
+
+def _later(packs: Sequence[Pack], joined: _Joined, seconds: float) -> _Joined:
+    """The same packs after they have evened out for so long."""
+    if seconds <= 0 or len(joined.branches) < 2:
+        return joined
+    trace = run(joined.branches, Feeding(), seconds)
+    over = _over_by_pack(packs, trace, 1.0)
+    return _Joined(trace.last, tuple(one + more for one, more in zip(joined.over_s, over, strict=True)))
+
+
+def _plugged(packs: Sequence[Pack], lead_mohm: float, rules: HouseRules) -> tuple[list[float], _Joined]:
+    """Seconds to wait before each plug from the second on, and the packs just after the last one.
+
+    None where a hand that goes from plug to plug is slow enough; else each plug waits until the rule holds for it.
+    """
+    joined = _Joined((branch_of(packs[0], lead_mohm),), (0.0,))
+    waits_s = []
+    for count in range(2, len(packs) + 1):
+        members, before = packs[:count], packs[: count - 1]
+        new = branch_of(packs[count - 1], lead_mohm)
+        for wait_s in BETWEEN_S:
+            waited = _later(before, joined, HAND_S + wait_s)
+            meeting = _Joined((*waited.branches, new), (*waited.over_s, 0.0))
+            if wait_s == BETWEEN_S[-1] or _bearable(members, meeting, rules):
+                break
+        waits_s.append(wait_s)
+        joined = meeting
+    return waits_s, joined
+
+
+def _bearable(packs: Sequence[Pack], joined: _Joined, rules: HouseRules) -> bool:
+    """Whether these packs, just plugged together, keep the joining rule if they are left to even out."""
+    assert rules.join_peak_c is not None  # asked by whoever calls
+    trace = run(joined.branches, Feeding(), SHOWN_S, settled_a=[pack.max_charge_a for pack in packs])
+    over = zip(joined.over_s, _over_by_pack(packs, trace, 1.0), strict=True)
+    longest_s = max(one + more for one, more in over)
+    return at_most(_peak_c(packs, trace), rules.join_peak_c) and at_most(longest_s, rules.join_over_s)
+
+
+def _wait_before_charge_s(packs: Sequence[Pack], joined: _Joined, rules: HouseRules, rate_c: float) -> float:
+    """Seconds from the last plug until the charger may add its share to what evening out still pushes."""
+    assert rules.join_peak_c is not None
+    amps = rate_c * sum(pack.capacity_ah for pack in packs)
+    most_c = max(rules.join_peak_c, rate_c * OVER_SHARE)
+
+    def bearable(wait_s: float) -> bool:
+        waited = _later(packs, joined, HAND_S + wait_s)
+        trace = run(waited.branches, Feeding(amps), SHARE_FOLLOWED_S)
+        over = zip(waited.over_s, _over_by_pack(packs, trace, OVER_SHARE), strict=True)
+        longest_s = max(one + more for one, more in over)
+        return at_most(longest_s, rules.join_over_s) and at_most(_peak_c(packs, trace), most_c)
+
+    return _least(bearable, SHOWN_S)
+
+
+def _least(holds: Callable[[float], bool], most: float) -> float:
+    """The least figure up to `most` for which something holds, to `WAIT_TOLERANCE_S`; `most` where nothing helps."""
+    if holds(0.0):
+        return 0.0
+    if not holds(most):
+        return most
+    low, high = 0.0, most
+    while high - low > WAIT_TOLERANCE_S:
+        middle = (low + high) / 2
+        low, high = (low, middle) if holds(middle) else (middle, high)
+    return high
+
+
+def balance_wire_part(lead_mohm: float) -> float:
+    """The part of a pack's current that its two outer balance wires carry once its main lead is in as well."""
+    return lead_mohm / (lead_mohm + 2 * BALANCE_WIRE_MOHM)
+
+
+@dataclass(frozen=True)
+class Waits:
+    """How long to wait, and how the packs stand then.
+
+    between_s : seconds before each plug from the second on. charge_min : from the last plug until charging, in steps of
+    half a minute. start : the packs as branches when charging begins, in the order in which they were plugged in.
+    """
+
+    between_s: tuple[float, ...]
+    charge_min: float
+    start: tuple[Branch, ...]
+
+
+def waits(packs: Sequence[Pack], lead_mohm: float, rules: HouseRules, rate_c: float) -> Waits:
+    """How long these packs wait to be charged at `rate_c`. packs : in the order to plug them in."""
+    branches = tuple(branch_of(pack, lead_mohm) for pack in packs)
+    none = (0.0,) * max(len(packs) - 1, 0)
+    if len(packs) < 2 or at_most(spread_per_cell_v(packs), NO_WAIT_V):
+        return Waits(none, 0.0, branches)
+    if rules.join_peak_c is None:
+        return Waits(none, 0.0, _by_hand(packs, branches))
+    between_s, joined = _plugged(packs, lead_mohm, rules)
+    wait_s = _wait_before_charge_s(packs, joined, rules, rate_c)
+    if rules.join_order is JoinOrder.SETTLE_THEN_BALANCE:
+        evening = run(joined.branches, Feeding(), SHOWN_S)
+        wait_s = max(wait_s, balance_s(packs, evening, lead_mohm) or 0.0)
+    charge_min = ceil_to_step(wait_s / 60, WAIT_STEP_MIN)
+    start = _later(packs, joined, HAND_S + 60 * charge_min).branches
+    return Waits(tuple(between_s), charge_min, start)
+
+
+def _by_hand(packs: Sequence[Pack], branches: Sequence[Branch]) -> tuple[Branch, ...]:
+    """The packs plugged in one after another with no waiting."""
+    joined = _Joined((branches[0],), (0.0,))
+    for count, branch in enumerate(branches[1:], 1):
+        waited = _later(packs[:count], joined, HAND_S)
+        joined = _Joined((*waited.branches, branch), (*waited.over_s, 0.0))
+    return _later(packs, joined, HAND_S).branches
+
+
+def balance_s(packs: Sequence[Pack], trace: Trace, lead_mohm: float) -> float | None:
+    """When no balance wire would carry more than it may, main leads being in."""
+    limit_a = BALANCE_LEAD_A / balance_wire_part(lead_mohm)
+    sizes = np.abs(trace.current_a)
+    return latest([time_until(trace.t_s, sizes[:, index], limit_a) for index in range(len(packs))])

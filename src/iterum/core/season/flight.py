@@ -1,0 +1,87 @@
+"""Using a pack: does it stand the load, what is the weakest part of the chain, how long until the reserve."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import floor
+
+from iterum.core.bench.packs import Pack
+from iterum.core.reasons import Reason, reason
+
+USABLE_PART = 0.8
+"""The part of its capacity that a flight may use. Common practice, no source: the 80 % rule."""
+TIMER_STEP_S = 5
+"""Timers are set in steps of five seconds, rounded down."""
+
+
+@dataclass(frozen=True)
+class Part:
+    """One part between pack and propeller, by its label. None where the label is silent."""
+
+    name: str
+    max_current_a: float | None = None
+    max_v: float | None = None
+
+
+@dataclass(frozen=True)
+class Limit:
+    """Amps that one part stands, and the reason as a formula."""
+
+    name: str
+    current_a: float
+    reason: Reason
+
+
+@dataclass(frozen=True)
+class Flight:
+    """What a load does to a pack.
+
+    minutes : until the reserve, at the average amps. timer_s : the timer to set. limits : rising; the first is the
+    weakest part. fits : whether every part stands the peak.
+    """
+
+    usable_ah: float
+    minutes: float
+    timer_s: int
+    load_c: float
+    limits: tuple[Limit, ...]
+    fits: bool
+    reasons: tuple[Reason, ...]
+
+
+def flight(
+    pack: Pack, full_v: float, average_a: float, peak_a: float, parts: Sequence[Part] = (), usable: float = USABLE_PART
+) -> Flight:
+    """Minutes and limits for a load. full_v : V of the whole pack when full. usable : part of the capacity, 0..1."""
+    usable_ah = pack.capacity_ah * usable
+    minutes = 60 * usable_ah / average_a
+    limits = []
+    if pack.discharge_c is not None:
+        amps = pack.discharge_c * pack.capacity_ah
+        limits.append(Limit("pack", amps, reason("flight_pack", c=pack.discharge_c, ah=pack.capacity_ah)))
+    limits += [
+        Limit(part.name, part.max_current_a, reason("flight_part", name=part.name))
+        for part in parts
+        if part.max_current_a is not None
+    ]
+    limits.sort(key=lambda item: item.current_a)
+    reasons = [] if pack.discharge_c is not None else [reason("flight_no_c", id=pack.id)]
+    weakest = limits[0] if limits else None
+    if weakest is not None and peak_a > weakest.current_a + 1e-9:
+        reasons.append(reason("flight_over", name=weakest.name, peak_a=peak_a, limit_a=weakest.current_a))
+    reasons += [
+        reason("flight_volts", name=part.name, full_v=full_v, limit_v=part.max_v)
+        for part in parts
+        if part.max_v is not None and full_v > part.max_v + 1e-9
+    ]
+    fits = not any(item.code in ("flight_over", "flight_volts") for item in reasons)
+    timer_s = TIMER_STEP_S * floor(minutes * 60 / TIMER_STEP_S + 1e-9)
+    return Flight(usable_ah, minutes, timer_s, peak_a / pack.capacity_ah, tuple(limits), fits, tuple(reasons))
+
+
+def timer_from_recharge(pack: Pack, timer_s: int, charge_mah: float, usable: float = USABLE_PART) -> int:
+    """The timer that would have used just the usable part, from what went back in after a flight by `timer_s`.
+
+    Rounded down; it may be longer than the old one where less went back in.
+    """
+    wanted_mah = usable * pack.capacity_ah * 1000
+    return TIMER_STEP_S * floor(timer_s * wanted_mah / charge_mah / TIMER_STEP_S + 1e-9)

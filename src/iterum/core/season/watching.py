@@ -1,0 +1,251 @@
+"""Watching a charge against what was expected of it: what is wrong, how bad, and what to do now.
+
+Readings come from a person, a charger or a file; nothing here asks which. Each finding carries its numbers. The
+thresholds are common practice, no source, unless one is named beside them.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+
+from iterum.core.bench.verdict import SPREAD_LOOK_V, SPREAD_WEAK_V
+from iterum.core.reasons import Reason, reason
+from iterum.core.season.outlook import Expected, Observation, outlook
+
+CHECK_EVERY_MIN = 10.0
+"""Touch every pack about every ten minutes."""
+BAND_V = 0.04
+"""V per cell that a reading may stand off the expected curve."""
+WIDENS_V = 0.02
+"""A pack that went on with its cells apart, to be balanced alone, may not get this much wider."""
+OVER_CARE, OVER_STOP = 1.10, 1.25
+"""mAh in, as a part of what was missing at most."""
+LATE_CARE = 1.15
+"""Minutes, as a part of the longest expected; the safety timer is the stop."""
+HOT_CARE_C, HOT_STOP_C = 45.0, 50.0
+"""Cell temperature: data sheets charge up to 45; the charger's cut-off stands at 50 (120 °F)."""
+WARMER_C = 8.0
+"""Lithium stays near air temperature; this much above it is a sign."""
+STANDS_MIN, STANDS_V = 10.0, 0.003
+"""Volts per cell that must rise in so many minutes of constant current, where at least three times that is expected."""
+FALLS_MIN, FALLS_PART = 12.0, 0.92
+"""At full volts the amps must have fallen to this part after so many minutes."""
+SAG_CARE = 1.03
+"""Input volts within this of the source's stop volts."""
+SILENT_S = 20.0
+"""A charger that was read and says nothing for so long."""
+
+
+class Alarm(StrEnum):
+    """How bad a finding is."""
+
+    NOTE = "note"
+    CARE = "care"
+    STOP = "stop"
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing that is wrong: how bad, what, and what to do now."""
+
+    alarm: Alarm
+    what: Reason
+    do: Reason
+
+
+# ---------------------------------------------------------------------------------------- findings
+
+
+def findings(
+    expected: Expected,
+    seen: Sequence[Observation],
+    now_min: float,
+    paused: bool = False,
+    last_heard_min: float | None = None,
+) -> tuple[Finding, ...]:
+    """Everything that is wrong now, the worst first. seen : in the order of time.
+
+    last_heard_min : when the charger was last read, where it is read at all.
+    """
+    found = [
+        *_cells(expected, seen),
+        *_packs(expected, seen),
+        *_volts(expected, seen),
+        *_charge(expected, seen),
+        *_time(expected, seen, now_min),
+        *_tail(expected, seen),
+        *_stands(expected, seen),
+        *_heat(expected, seen),
+        *_input(expected, seen),
+        *_check(seen, now_min),
+    ]
+    if last_heard_min is not None and not paused and (now_min - last_heard_min) * 60 > SILENT_S:
+        found.append(_finding(Alarm.CARE, "silent", "do_look_at_charger", minutes=now_min - last_heard_min))
+    order = list(Alarm)
+    return tuple(sorted(found, key=lambda item: -order.index(item.alarm)))
+
+
+def _finding(alarm: Alarm, what: str, do: str, **numbers: object) -> Finding:
+    return Finding(alarm, reason(what, **numbers), reason(do))
+
+
+def _last(seen: Sequence[Observation], name: str) -> Observation | None:
+    return next((item for item in reversed(seen) if getattr(item, name) not in (None, ())), None)
+
+
+def _cells(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """A cell that lags behind the others of its board, more than it did as it went on."""
+    item = _last([one for one in seen if one.pack_id is None], "cell_v")
+    if item is None or len(item.cell_v) < 2:
+        return
+    low_v, high_v = min(item.cell_v), max(item.cell_v)
+    spread_v = round(high_v - low_v, 4)
+    middle_v = sorted(item.cell_v)[len(item.cell_v) // 2]
+    lags = middle_v - low_v >= high_v - middle_v
+    cell = item.cell_v.index(low_v if lags else high_v) + 1
+    code = "watch_cell_lags" if lags else "watch_cell_leads"
+    stop_v, look_v = (max(limit, expected.spread_v + WIDENS_V) for limit in (SPREAD_WEAK_V, SPREAD_LOOK_V))
+    if spread_v > stop_v + 1e-9:
+        yield _finding(Alarm.STOP, code, "do_stop_and_measure", cell=cell, spread_v=spread_v, limit_v=stop_v)
+    elif spread_v > look_v + 1e-9:
+        yield _finding(Alarm.CARE, code, "do_watch_cell", cell=cell, spread_v=spread_v, limit_v=look_v)
+
+
+def _packs(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """A pack whose volts, read by hand, stand off what its board should have then."""
+    latest = {item.pack_id: item for item in seen if item.pack_id is not None and item.pack_v is not None}
+    if expected.end_v is None:
+        return
+    for pack_id, item in latest.items():
+        cell_v = (item.pack_v or 0.0) / expected.cells
+        due_v = float(np.interp(outlook(expected, _until(seen, item), item.at_min).progress_min, expected.t_min,
+                                expected.cell_v))  # fmt: skip
+        off_v = round(cell_v - due_v, 4)
+        if abs(off_v) > BAND_V + 1e-9:
+            code = "watch_pack_lags" if off_v < 0 else "watch_pack_leads"
+            yield _finding(Alarm.CARE, code, "do_check_plug", id=pack_id, off_v=abs(off_v), limit_v=BAND_V)
+
+
+def _until(seen: Sequence[Observation], item: Observation) -> list[Observation]:
+    """What a board showed up to a moment, single packs left aside."""
+    return [one for one in seen if one.pack_id is None and one.at_min <= item.at_min]
+
+
+def _volts(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """Volts over full, at once; volts off the curve, as a note."""
+    item = _last([one for one in seen if one.pack_id is None], "pack_v")
+    if item is None or item.pack_v is None:
+        return
+    cell_v = item.pack_v / expected.cells
+    highest_v = max([cell_v, *item.cell_v])
+    if expected.end_v is None:
+        return
+    if highest_v > expected.end_v + 0.03 + 1e-9:
+        yield _finding(Alarm.STOP, "watch_over_full", "do_stop_and_measure", cell_v=highest_v, end_v=expected.end_v)
+        return
+    at_min = min(item.at_min, expected.minutes)
+    due_v = float(np.interp(at_min, expected.t_min, expected.cell_v))
+    if abs(cell_v - due_v) > BAND_V + 1e-9:
+        code = "watch_volts_low" if cell_v < due_v else "watch_volts_high"
+        yield _finding(Alarm.NOTE, code, "do_compare_card", off_v=round(abs(cell_v - due_v), 4), limit_v=BAND_V)
+
+
+def _charge(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """mAh past what was missing."""
+    item = _last(seen, "charge_mah")
+    if item is None or item.charge_mah is None:
+        return
+    part = item.charge_mah / expected.missing_mah
+    numbers = {"charge_mah": item.charge_mah, "missing_mah": expected.missing_mah}
+    if part > OVER_STOP:
+        yield _finding(Alarm.STOP, "watch_mah_over", "do_stop_and_measure", **numbers)
+    elif part > OVER_CARE:
+        yield _finding(Alarm.CARE, "watch_mah_over", "do_feel_packs", **numbers)
+
+
+def _time(expected: Expected, seen: Sequence[Observation], now_min: float) -> Iterator[Finding]:
+    """Time past the timer, or well past what was expected while amps still flow."""
+    if now_min > expected.timer_min:
+        yield _finding(Alarm.STOP, "watch_timer", "do_stop_and_measure", minutes=now_min, timer_min=expected.timer_min)
+        return
+    latest_min = max(expected.high_min, expected.minutes) + expected.balance_min
+    last = _last(seen, "current_a")
+    if now_min > latest_min * LATE_CARE and (last is None or (last.current_a or 0.0) > 0):
+        yield _finding(Alarm.CARE, "watch_late", "do_feel_packs", minutes=now_min, latest_min=latest_min)
+
+
+def _tail(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """Amps that do not fall although full volts were reached."""
+    end_v = expected.end_v
+    at_full = [
+        item for item in seen if end_v is not None
+        and item.pack_v is not None and item.current_a is not None and item.pack_id is None
+        and item.pack_v / expected.cells >= end_v - 0.01
+    ]  # fmt: skip
+    if not at_full:
+        return
+    first, last = at_full[0], at_full[-1]
+    minutes = last.at_min - first.at_min
+    first_a, last_a = first.current_a or 0.0, last.current_a or 0.0
+    if minutes >= FALLS_MIN and last_a > FALLS_PART * first_a and last_a > 0.15 * expected.dialled_a:
+        yield _finding(Alarm.CARE, "watch_amps_stand", "do_feel_packs", minutes=minutes, current_a=last_a)
+
+
+def _stands(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """Volts that stand still where they should rise."""
+    volts = [item for item in seen if item.pack_v is not None and item.pack_id is None]
+    if not volts or expected.end_v is None:
+        return
+    last = volts[-1]
+    before = [item for item in volts if item.at_min <= last.at_min - STANDS_MIN]
+    if not before:
+        return
+    first = before[-1]
+    rise_v = ((last.pack_v or 0.0) - (first.pack_v or 0.0)) / expected.cells
+    due_v = [float(np.interp(item.at_min, expected.t_min, expected.cell_v)) for item in (first, last)]
+    if (last.pack_v or 0.0) / expected.cells >= expected.end_v - 0.02:
+        return
+    if rise_v < STANDS_V and due_v[1] - due_v[0] >= 3 * STANDS_V:
+        yield _finding(Alarm.CARE, "watch_volts_stand", "do_feel_packs", minutes=last.at_min - first.at_min,
+                       rise_v=rise_v, due_v=due_v[1] - due_v[0])  # fmt: skip
+
+
+def _heat(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """A hot pack."""
+    item = _last(seen, "temperature_c")
+    if item is None or item.temperature_c is None:
+        return
+    numbers = {"temperature_c": item.temperature_c, "id": item.pack_id}
+    if item.temperature_c >= HOT_STOP_C:
+        yield _finding(Alarm.STOP, "watch_hot", "do_stop_hands_off", limit_c=HOT_STOP_C, **numbers)
+    elif item.temperature_c >= HOT_CARE_C:
+        yield _finding(Alarm.CARE, "watch_hot", "do_stop_to_cool", limit_c=HOT_CARE_C, **numbers)
+    elif expected.air_c is not None and item.temperature_c > expected.air_c + WARMER_C:
+        yield _finding(Alarm.CARE, "watch_warm", "do_feel_packs", air_c=expected.air_c, **numbers)
+
+
+def _input(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """A source that sags to its stop volts."""
+    item = _last(seen, "input_v")
+    stop_v = expected.stop_input_v
+    if item is None or item.input_v is None or stop_v is None:
+        return
+    if item.input_v < stop_v:
+        yield _finding(Alarm.STOP, "watch_source_low", "do_stop_for_source", input_v=item.input_v, stop_v=stop_v)
+    elif item.input_v < stop_v * SAG_CARE:
+        yield _finding(Alarm.CARE, "watch_source_sags", "do_fewer_amps", input_v=item.input_v, stop_v=stop_v)
+
+
+def _check(seen: Sequence[Observation], now_min: float) -> Iterator[Finding]:
+    """A hand check that is overdue."""
+    last_min = max((item.at_min for item in seen if item.by_hand), default=0.0)
+    if now_min - last_min > CHECK_EVERY_MIN:
+        yield _finding(Alarm.CARE, "watch_check_due", "do_touch_packs", late_min=now_min - last_min - CHECK_EVERY_MIN,
+                       since_min=now_min - last_min)  # fmt: skip
+
+
+def next_check_min(seen: Sequence[Observation]) -> float:
+    """When the next hand check is due, in minutes of the charge."""
+    return max((item.at_min for item in seen if item.by_hand), default=0.0) + CHECK_EVERY_MIN

@@ -1,0 +1,176 @@
+"""The card to dial for one group, what each pack gets of it, how long it takes, and what to know beside the number.
+
+Common practice, no source, except where a number comes from a label.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from iterum.core.bench.limits import adapters
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.rules import HouseRules, SizeAt
+from iterum.core.bench.setup import Setup, least_power_w, total_ah
+from iterum.core.bench.verdict import judge_pack
+from iterum.core.electrical.charging import BALANCE_ALLOWANCE_MIN, NICKEL_FAST, balance_allowance_min, nickel_minutes
+from iterum.core.electrical.estimate import estimate, lump
+from iterum.core.quantities import at_most, ceil_to_step
+from iterum.core.reasons import Reason, reason
+
+TIMER_FACTOR = 1.4
+"""Safety timer over predicted minutes (practice: 1.3 to 1.5)."""
+TIMER_STEP_MIN = 5.0
+TEMPERATURE_CUTOFF_C = 50
+"""About 120 degrees Fahrenheit."""
+DISCHARGE_CUTOFF_V = 3.2
+"""Per cell, for a LiPo, rather than the 3.0 many chargers offer."""
+READ_BACK_TOLERANCE_V = 0.04
+"""How far a charger's reading may be from the expected volts, V per cell."""
+FAST_RATE_C = 2.0
+"""Above this only if the label says so, and not daily."""
+NICKEL_DROP_MV = (5.0, 10.0)
+"""The drop in mV a cell at which a charger ends it. Common practice, no source."""
+
+
+@dataclass(frozen=True)
+class Share:
+    """What one pack of the group gets: the current splits by capacity."""
+
+    id: str
+    current_a: float
+    rate_c: float
+
+
+@dataclass(frozen=True)
+class DialCard:
+    """What to set on the charger, and what it must show before anyone confirms.
+
+    end_v, full_pack_v, storage_v, discharge_cutoff_v : None for a chemistry that ends by a drop in volts. drop_mv :
+    that drop, mV a cell, at least and at most. stop_mah : mAh at which it must stop whatever else; None where volts
+    end it.
+    wait_min : evening out before the charger is started. balance_min : the allowance for balancing in `timer_min`.
+    """
+
+    chemistry: str
+    mode: str
+    cells: int
+    current_a: float
+    end_v: float | None
+    capacity_mah: float
+    timer_min: float
+    temperature_cutoff_c: float
+    discharge_cutoff_v: float | None
+    storage_v: float | None
+    pack_v: float
+    pack_tolerance_v: float
+    full_pack_v: float | None
+    end_action: str
+    drop_mv: tuple[float, float] | None = None
+    stop_mah: float | None = None
+    wait_min: float = 0.0
+    balance_min: float = BALANCE_ALLOWANCE_MIN
+
+
+def minutes_at(packs: Sequence[Pack], current_a: float, setup: Setup, rules: HouseRules) -> float:
+    """About how long until full, by the fast estimate; where volts do not tell the charge, at most, from empty."""
+    chemistry = packs[0].chemistry
+    if chemistry.table is None:
+        return nickel_minutes(packs, current_a)[1]
+    found = estimate(
+        lump([packs], setup.lead_mohm),
+        np.array([current_a]),
+        np.array([least_power_w(setup)]),
+        rules.full_v(chemistry),
+        rules.tail_fraction,
+    )
+    return float(found.minutes[0])
+
+
+def _mode(packs: Sequence[Pack], rules: HouseRules) -> str:
+    first = packs[0]
+    if not first.chemistry.joins:
+        return "ends by a drop in volts"
+    if first.cells == 1:
+        return "one cell, nothing to balance"
+    if balance_allowance_min(packs, rules):
+        return "balance"
+    return "balance every fifth, else plain charge"
+
+
+def dial_card(
+    packs: Sequence[Pack],
+    current_a: float,
+    minutes: float,
+    setup: Setup,
+    rules: HouseRules,
+    wait_min: float = 0.0,
+    stop_mah: float | None = None,
+) -> DialCard:
+    """What to set for these packs at so many amps; minutes : what it is expected to take, balancing not included."""
+    chemistry, cells = packs[0].chemistry, packs[0].cells
+    volts = [pack.reading.pack_v for pack in packs if pack.reading is not None]
+    by_volts = chemistry.joins
+    end_v = rules.full_v(chemistry) if by_volts else None
+    balance_min = balance_allowance_min(packs, rules)
+    cutoff_v = DISCHARGE_CUTOFF_V if chemistry.nominal_v > 3.4 else chemistry.careful_v
+    capacity_mah = total_ah(packs) * 1000
+    if not by_volts:
+        stop_mah = ceil_to_step(capacity_mah * NICKEL_FAST[1], setup.channel.capacity_step_mah)
+    return DialCard(
+        chemistry=chemistry.label,
+        mode=_mode(packs, rules),
+        cells=cells,
+        current_a=current_a,
+        end_v=end_v,
+        capacity_mah=ceil_to_step(capacity_mah, setup.channel.capacity_step_mah),
+        timer_min=ceil_to_step(TIMER_FACTOR * (minutes + balance_min), TIMER_STEP_MIN),
+        temperature_cutoff_c=TEMPERATURE_CUTOFF_C,
+        discharge_cutoff_v=cutoff_v if by_volts else None,
+        storage_v=rules.storage_of(chemistry) if by_volts else None,
+        pack_v=round(sum(volts) / len(volts), 3),
+        pack_tolerance_v=round(cells * READ_BACK_TOLERANCE_V, 3),
+        full_pack_v=round(cells * end_v, 3) if end_v is not None else None,
+        end_action="stop and sound",
+        drop_mv=None if by_volts else NICKEL_DROP_MV,
+        stop_mah=stop_mah,
+        wait_min=wait_min,
+        balance_min=balance_min,
+    )
+
+
+def shares_of(packs: Sequence[Pack], current_a: float) -> tuple[Share, ...]:
+    """What each pack of the group gets: the current splits by capacity."""
+    whole_ah = total_ah(packs)
+    return tuple(Share(pack.id, current_a * pack.capacity_ah / whole_ah, current_a / whole_ah) for pack in packs)
+
+
+def drop_off_rate_c(packs: Sequence[Pack], current_a: float) -> float | None:
+    """The rate on the others should the largest pack come off the board, None for one pack."""
+    if len(packs) < 2:
+        return None
+    return current_a / (total_ah(packs) - max(pack.capacity_ah for pack in packs))
+
+
+def sizing_notes(packs: Sequence[Pack], setup: Setup, rate_c: float, rules: HouseRules) -> tuple[Reason, ...]:
+    """What the pilot should know beside the number."""
+    found = list(adapters(packs, setup.board))
+    if not at_most(rate_c, FAST_RATE_C):
+        found.append(reason("above_2c", id=packs[0].id, rate_c=rate_c))
+    if any(pack.max_charge_c is None for pack in packs):
+        found.append(reason("no_label_c", ids=tuple(pack.id for pack in packs if pack.max_charge_c is None)))
+    for pack in packs:
+        told = [item for item in judge_pack(pack, rules).reasons if item.code in _TOLD]
+        found += [Reason(item.code, {**item.numbers, "id": pack.id}) for item in told]
+    if rules.size_at is not SizeAt.FULL:
+        found.append(reason("backs_off", size_at=rules.size_at.value))
+    if packs[0].chemistry_name == "lihv":
+        found.append(reason("lihv_label"))
+    if setup.left_wh is None and setup.feed.source is not None:
+        found.append(reason("no_budget", source=setup.feed.source.id))
+    return tuple(found)
+
+
+_TOLD = ("cells_apart_weak", "nearly_flat", "run_low", "worn", "spent", "charge_c_unlikely", "full", "full_by_charge",
+         "count_possible", "cells_not_read")  # fmt: skip
+"""Facts about a pack that belong beside the amps to dial."""

@@ -1,0 +1,321 @@
+"""One choice, whole: which packs, where, fed by what, how fast, up to where; and what the bench answers to it.
+
+`size`, `charge` and the start of a run take the same bench and the same choice, so what one of them offers the other
+can do.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from math import isfinite
+
+from iterum.core.bench.bench import Bench
+from iterum.core.bench.chemistry import END_STEP_V
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.faults import Level
+from iterum.core.bench.limits import (
+    Limit,
+    amps_faults,
+    limits_and_current,
+    limits_of,
+    minimum_too_high,
+    setup_faults,
+    smallest_a,
+)
+from iterum.core.bench.packs import Pack
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.setup import Setup, total_ah
+from iterum.core.electrical.charging import Charge, charge_packs
+from iterum.core.electrical.estimate import energy_to_wh
+from iterum.core.electrical.joining import Joining, joining, refuse_unjoinable, rests_on_reason
+from iterum.core.match.group import refusals
+from iterum.core.quantities import at_most, ceil_to_step, floor_to_step
+from iterum.core.reasons import Reason, Unsafe, each_once, reason
+from iterum.core.sizing.dial import DialCard, Share, dial_card, drop_off_rate_c, shares_of, sizing_notes
+
+OVER_C = 1.02
+"""A pack counts as over its charge C from this many times it on: shares are never quite in proportion."""
+
+
+@dataclass(frozen=True)
+class Hookup:
+    """A choice with everything it names looked up: packs on a board and channel, under the rules that it sets."""
+
+    choice: Choice
+    packs: tuple[Pack, ...]
+    setup: Setup
+    rules: HouseRules
+
+
+@dataclass(frozen=True)
+class Budget:
+    """Watt-hours of a charge against those that its source still has, both at the source.
+
+    enough_for : how many of the packs, those that lack least first, it would fill. until_v : V per cell up to which it
+    would bring all of them; None where not even a little.
+    """
+
+    source: str
+    need_wh: float
+    left_wh: float
+    enough_for: int
+    until_v: float | None
+
+    @property
+    def short(self) -> bool:
+        """Whether it is too little."""
+        return not at_most(self.need_wh, self.left_wh)
+
+
+@dataclass(frozen=True)
+class Sizing:
+    """The current to dial and why.
+
+    exact_a : the smallest limit before rounding down to the channel's step.
+    drop_off_rate_c : the rate on the others should one pack come off the board, None for one pack.
+    full_v : of the whole pack, None for a chemistry that volts do not end. budget : None where none is known.
+    """
+
+    choice: Choice
+    packs: tuple[Pack, ...]
+    setup: Setup
+    rules: HouseRules
+    current_a: float
+    exact_a: float
+    rate_c: float
+    binding: str
+    limits: tuple[Limit, ...]
+    shares: tuple[Share, ...]
+    full_v: float | None
+    dial: DialCard
+    drop_off_rate_c: float | None
+    charge: Charge
+    joining: Joining
+    budget: Budget | None
+    notes: tuple[Reason, ...]
+
+    @property
+    def minutes(self) -> float:
+        """Until full, balancing not included."""
+        return self.charge.minutes
+
+    @property
+    def settled(self) -> Choice:
+        """The choice with every open question answered: it can be begun as it stands."""
+        setup = self.setup
+        board = setup.board.id if setup.board else None
+        return replace(self.choice, board=board, channel=setup.channel.id, current_a=self.current_a)
+
+
+def hookup(bench: Bench, choice: Choice) -> Hookup:
+    """Everything that a choice names. Raises NotThere for what is not there, Unsafe for what nobody can choose."""
+    faults = choice.faults()
+    if faults:
+        raise Unsafe(faults)
+    packs = bench.members(choice.packs)
+    chemistry, rules = packs[0].chemistry, bench.rules
+    if choice.rate_c is not None:
+        rules = replace(rules, rate_c=choice.rate_c)
+    if choice.end_v is not None:
+        low_v, high_v = chemistry.usual_low_v, chemistry.brim_v
+        within = isfinite(choice.end_v) and at_most(low_v, choice.end_v) and at_most(choice.end_v, high_v)
+        if not (chemistry.joins and within):
+            raise Unsafe((reason("choice_end", typed=choice.end_v, low_v=low_v, high_v=high_v),))
+        rules = replace(rules, end_v={**rules.end_v, chemistry.name: choice.end_v})
+    setup = bench.refed(choice.channel or "", choice.fed_by).setup(choice.board, choice.channel or "")
+    return Hookup(choice, packs, setup, rules)
+
+
+def against(bench: Bench, found: Hookup) -> tuple[Reason, ...]:
+    """Everything, amps aside, for which this may not be charged so: packs, volts, board, channel, feed, what runs."""
+    board = found.setup.board
+    conflicts = bench.conflicts(found.choice.packs, found.choice.board, found.setup.channel.id)
+    if found.choice.fed_by is not None:
+        conflicts += _fed_otherwise(bench, found)
+    return each_once(
+        (*refusals(found.packs, found.rules, board.ports if board else None), *setup_faults(found.packs, found.setup),
+         *conflicts)
+    )  # fmt: skip
+
+
+def _fed_otherwise(bench: Bench, found: Hookup) -> tuple[Reason, ...]:
+    """A charger that runs cannot be fed by something else for another of its channels."""
+    charger = found.setup.feed.charger
+    as_is = next(item for item in bench.kit.chargers if item.id == charger.id)
+    channels = {channel.id for channel in charger.channels}
+    busy = [batch for batch in bench.running if batch.channel in channels and batch.power_w > 0]
+    if as_is.fed_by == charger.fed_by or not busy:
+        return ()
+    return (reason("feed_busy", charger=charger.id, packs=busy[0].packs),)
+
+
+def size(bench: Bench, choice: Choice) -> Sizing:
+    """The current to dial for this choice: every limit, the card, what it takes, and the verdict on joining.
+
+    Raises NotThere for what is not there, and Unsafe with every reason when the packs must not be charged so, when
+    board, channel or feed cannot serve them or are taken, when own amps pass a limit, when the channel's smallest
+    current is more than a limit allows, or when the source has too little left for the whole charge.
+    """
+    found = hookup(bench, choice)
+    broken = against(bench, found)
+    if broken:
+        raise Unsafe(broken)
+    packs, setup, rules = found.packs, found.setup, found.rules
+    limits, current_a, binding, notes = limits_and_current(packs, setup, rules, choice.current_a)
+    joined = joining(packs, rules, setup.lead_mohm, current_a / total_ah(packs))
+    result = charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
+    budget = budget_of(found, result, joined)
+    if budget is not None and budget.short:
+        raise Unsafe((_short(budget, packs),))
+    chemistry = packs[0].chemistry
+    part_way = choice.end_v is not None and choice.end_v < min(END_CHOICES.get(chemistry.name, (chemistry.full_v,)))
+    stop_mah = ceil_to_step(result.charge_mah, setup.channel.capacity_step_mah) if part_way else None
+    rate_c = current_a / total_ah(packs)
+    return Sizing(
+        choice=choice,
+        packs=packs,
+        setup=setup,
+        rules=rules,
+        current_a=current_a,
+        exact_a=binding.current_a,
+        rate_c=rate_c,
+        binding=binding.name,
+        limits=limits,
+        shares=shares_of(packs, current_a),
+        full_v=packs[0].cells * rules.full_v(chemistry) if chemistry.joins else None,
+        dial=dial_card(packs, current_a, result.minutes, setup, rules, joined.wait_min, stop_mah),
+        drop_off_rate_c=drop_off_rate_c(packs, current_a),
+        charge=result,
+        joining=joined,
+        budget=budget,
+        notes=(*notes, *sizing_notes(packs, setup, rate_c, rules)),
+    )
+
+
+END_CHOICES: dict[str, tuple[float, ...]] = {"li-ion": (4.10, 4.20), "life": (3.60, 3.65)}
+"""End volts between which pilots choose for each charge, by chemistry. Common practice, no source."""
+
+
+# ---------------------------------------------------------------------------------------- what the source still holds
+
+
+def budget_of(found: Hookup, result: Charge, joined: Joining) -> Budget | None:
+    """What the charge takes against what the source has; None where no budget is known."""
+    setup = found.setup
+    if setup.left_wh is None or setup.feed.source is None:
+        return None
+    part, need_wh = setup.feed.efficiency_from_source, result.energy_in_wh
+    if at_most(need_wh, setup.left_wh):
+        return Budget(setup.feed.source.id, need_wh, setup.left_wh, len(found.packs), None)
+    return Budget(
+        setup.feed.source.id, need_wh, setup.left_wh, _enough_for(found, part), _reaches_v(found, result, joined)
+    )
+
+
+def _enough_for(found: Hookup, part: float) -> int:
+    """How many of the packs what is left would fill, those that lack least first."""
+    end_v = found.rules.full_v(found.packs[0].chemistry)
+    left_wh = found.setup.left_wh or 0.0
+    for count, need_wh in enumerate(sorted(energy_to_wh([pack], end_v) / part for pack in found.packs)):
+        left_wh -= need_wh
+        if left_wh < 0:
+            return count
+    return len(found.packs)
+
+
+def _reaches_v(found: Hookup, result: Charge, joined: Joining) -> float | None:
+    """V per cell, in steps of `END_STEP_V`, up to which what is left brings all of them; None where not even a step."""
+    packs, left_wh, part = found.packs, found.setup.left_wh or 0.0, found.setup.feed.efficiency_from_source
+    chemistry = packs[0].chemistry
+    if chemistry.table is None:
+        return None
+    low_v = max(chemistry.usual_low_v, *(pack.cell_v or 0.0 for pack in packs))
+    end_v = floor_to_step(found.rules.full_v(chemistry), END_STEP_V)
+    while end_v > low_v + END_STEP_V / 2:
+        end_v = round(end_v - END_STEP_V, 9)
+        if energy_to_wh(packs, end_v) / part > left_wh:
+            continue
+        rules = replace(found.rules, end_v={**found.rules.end_v, chemistry.name: end_v})
+        start = joined.start_of(packs)
+        reached = charge_packs(packs, found.setup, rules, result.current_a, result.wait_min, start)
+        if at_most(reached.energy_in_wh, left_wh):
+            return end_v if end_v > low_v else None
+    return None
+
+
+def _short(budget: Budget, packs: Sequence[Pack]) -> Reason:
+    return reason("energy_short", source=budget.source, need_wh=budget.need_wh, left_wh=budget.left_wh,
+                  enough_for=budget.enough_for, count=len(packs), until_v=budget.until_v)  # fmt: skip
+
+
+# ---------------------------------------------------------------------------------------- a charge, judged
+
+
+@dataclass(frozen=True)
+class Judged:
+    """One predicted charge with the verdict on it: every limit, the joining rule, what runs, the watt-hours."""
+
+    charge: Charge
+    choice: Choice
+    limits: tuple[Limit, ...]
+    joining: Joining
+    budget: Budget | None
+    level: Level
+    reasons: tuple[Reason, ...]
+
+
+def charge(bench: Bench, choice: Choice) -> Judged:
+    """Charge a choice in the full model and judge it by everything that `size` knows.
+
+    Whatever can be joined at all is computed. Raises NotThere, and Unsafe for packs that may never be joined.
+    """
+    found = hookup(bench, choice)
+    packs, setup, rules = found.packs, found.setup, found.rules
+    refuse_unjoinable(packs)
+    current_a, limits, broken = _amps(found)
+    joined = joining(packs, rules, setup.lead_mohm, current_a / total_ah(packs))
+    result = charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
+    budget = budget_of(found, result, joined)
+    if budget is not None and budget.short:
+        short = _short(budget, packs)
+        broken = (*broken, short)
+        limits = (*limits, Limit("source_energy", 0.0, short))
+    stops = (*against(bench, found), *broken, *(() if joined.passes else joined.reasons))
+    notes = tuple(
+        reason("charge_above_c", id=item.id, rate_c=item.peak_rate_c, charge_c=pack.charge_c, over_s=item.over_s)
+        for pack, item in zip(packs, result.packs, strict=True)
+        if not at_most(item.peak_rate_c, pack.max_charge_a / pack.capacity_ah * OVER_C) and item.over_s >= 1
+    )
+    notes = (*sizing_notes(packs, setup, current_a / total_ah(packs), rules), *notes)
+    careful = [item for item in notes if item.code not in _REMARKS]
+    level = Level.STOP if stops else Level.LOOK if careful else Level.FIT
+    reasons = (*stops, *notes) or (reason("charge_fine"),)
+    told = () if packs[0].chemistry.table is None else each_once(rests_on_reason(pack) for pack in packs)
+    return Judged(result, choice, limits, joined, budget, level, (*reasons, *told))
+
+
+_REMARKS = frozenset({"no_label_c", "backs_off", "lihv_label", "no_budget", "adapter_needed", "full", "full_by_charge"})
+"""Notes that tell something and ask for nothing."""
+
+
+def rate_of(bench: Bench, choice: Choice) -> float | None:
+    """The rate at which a choice would be charged, multiples of capacity per hour; None where it names no channel."""
+    if choice.channel is None:
+        return None
+    found = hookup(bench, choice)
+    return _amps(found)[0] / total_ah(found.packs)
+
+
+def _amps(found: Hookup) -> tuple[float, tuple[Limit, ...], tuple[Reason, ...]]:
+    """The amps to reckon with, every limit, and those that they break."""
+    packs, setup, rules, channel = found.packs, found.setup, found.rules, found.setup.channel
+    wanted_a = found.choice.current_a
+    if wanted_a is not None:
+        limits = limits_of(packs, setup, rules, wanted_a)
+        return wanted_a, limits, amps_faults(wanted_a, limits, channel)
+    try:
+        limits, current_a, _, _ = limits_and_current(packs, setup, rules)
+    except Unsafe:
+        limits = limits_of(packs, setup, rules)
+        tightest = min(limits, key=lambda limit: limit.current_a)
+        return smallest_a(channel), limits, (minimum_too_high(channel, tightest),)
+    return current_a, limits, ()
