@@ -1,0 +1,95 @@
+"""What is said of a plan: why a batch starts when it does, what would end it sooner, what was left out."""
+
+from collections.abc import Callable
+
+from iterum.wording.figures import Numbers, apart, family_label, minutes, plain
+
+
+def _batches(count: int) -> str:
+    return "one batch" if count == 1 else f"{count} batches"
+
+
+def _buys(what: str, numbers: Numbers) -> str:
+    """What one step more would give back of what is given up."""
+    if numbers["whole"]:
+        return f"{what}: everything wanted is met."
+    packs = numbers["packs"]
+    gained = f"{plain(packs)} more charged" if packs else f"late by {minutes(numbers['late_min'])} in all"
+    return f"{what}: {gained}."
+
+
+PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
+    # a plan
+    "replan_runs": "Runs, or is about to: left alone until {end_min}.",
+    "replan_same": "Nothing changes.",
+    "replan_new": lambda n: f"New: {', '.join(n['packs'])} on {n['channel']} from {n['start_min']}.",
+    "replan_moved": lambda n: (
+        f"Moved: {', '.join(n['packs'])} to {n['channel']} at {n['start_min']}, "
+        f"was {n['was_channel']} at {n['was_min']}."
+    ),
+    "replan_gone": lambda n: f"No longer as one batch: {', '.join(n['packs'])}.",
+    "starts_at_once": "Starts at once.",
+    "waits_channel": lambda n: f"Waits for {n['channel']}, free at {n['until_min']}.",
+    "waits_board": lambda n: f"Waits for {n['board']}, free at {n['until_min']}.",
+    "waits_hands": lambda n: f"Waits for your hands: {', '.join(n['packs'])} are set up until {n['until_min']}.",
+    "waits_watts": lambda n: f"Waits for watts of {n['resource']}, free at {n['until_min']}.",
+    "waits_order": "Starts here so that the whole ends no later.",
+    "alone_only_one": lambda n: f"Alone: no other {family_label(n['family'])} is to be charged.",
+    "alone_unfit": "Alone: its cells are too far apart for a board.",
+    "alone_window_too_wide": lambda n: "Alone: {} V from {}, the nearest; allowed {}.".format(
+        apart(n["spread_v"], n["allowed_v"], 3)[0], n["nearest"], apart(n["spread_v"], n["allowed_v"], 3)[1]
+    ),
+    "alone_same_cell_apart": lambda n: "Alone: cell {} is {} V from that of {}, allowed {}.".format(
+        n["cell"], apart(n["gap_v"], n["allowed_v"])[0], n["nearest"], apart(n["gap_v"], n["allowed_v"])[1]
+    ),
+    "alone_capacities_differ": lambda n: (
+        f"Alone: {plain(n['largest_mah'])} and {plain(n['smallest_mah'])} mAh are too unlike beside {n['nearest']}."
+    ),
+    "alone_later": lambda n: (
+        f"Alone: joined to others the whole would end {minutes(n['minutes'])} later."
+        if n["minutes"] > 0.5
+        else "Alone, though it could join others at no loss of time: it needs no board so."
+    ),
+    "alone_ports_full": lambda n: f"Alone: the house rule lets {n['ports']} share a board.",
+    "alone_no_room": "Alone: no batch that it may join has a port left.",
+    "wider_channel": "One channel more: all done {saved_min:.0f} min sooner, at {end_min}.",
+    "wider_board": "One large board more: all done {saved_min:.0f} min sooner, at {end_min}.",
+    "wider_rate": "2C where labels allow it: all done {saved_min:.0f} min sooner, at {end_min}.",
+    "wider_hands": "A second pair of hands: all done {saved_min:.0f} min sooner, at {end_min}.",
+    "wider_watts": "Half as many watts again: all done {saved_min:.0f} min sooner, at {end_min}.",
+    "buys_channel": lambda n: _buys("One channel more", n),
+    "buys_board": lambda n: _buys("One large board more", n),
+    "buys_rate": lambda n: _buys(f"2C for {_batches(n['faster'])}, where labels allow it", n),
+    "buys_hands": lambda n: _buys("A second pair of hands", n),
+    "buys_watts": lambda n: _buys("Half as many watts again", n),
+    "buys_energy": lambda n: _buys(f"{n['wh']:.0f} Wh more in {n['source']}", n),
+    "buys_time": lambda n: _buys(f"{minutes(n['minutes'])} more before each time", n),
+    "no_heat_needs_it": "No heat needs it today.",
+    "waits_return": "Starts when its packs are back and have rested, at {until_min}.",
+    "waits_flight": "Starts when you are back from the heat, at {until_min}.",
+    "waits_quiet": "Starts when {source} may run again, at {until_min}.",
+    "move_begun": "These packs are being charged, or something was measured since: plan again instead.",
+    "move_past": "That time is past.",
+    "move_no_channel": "{channel} is not in the kit any more, or its input volts are wrong.",
+    "move_channel": "{channel} is taken then; free for it from {free_min}.",
+    "move_board": "{board} is taken then; free for it from {free_min}.",
+    "move_hands": "You are at another batch or away then; free from {free_min}.",
+    "move_watts": "It would take {watts:.0f} W more of {resource} than is left of its {limit_w:.0f} W.",
+    "move_not_back": "Its packs are back and rested at {back_min}.",
+    "move_energy": "{source} would lack {lack_wh:.0f} Wh.",
+    "kept_by_you": "Kept where you put it.",
+    "no_channel": "No channel of the kit can charge it.",
+    "done_before": "Charged already, at {end_min}.",
+    "not_asked_any_more": "What was asked for is full or on its way.",
+    "fix_done": "Measure {id} before it goes on a board again.",
+    "not_wanted": "Not asked for: {count} of its class are.",
+    "storage_no_energy": "The source has too little left for it: {need_wh:.0f} Wh.",
+    "no_energy": lambda n: (
+        f"{n['source']} has too little left: it takes {n['need_wh']:.0f} Wh, {n['lack_wh']:.0f} more than there is."
+        if n["source"]
+        else "No channel was free for it."
+    ),
+    "fix_no_channel": "Add a channel that takes its cells, or a source with the right volts.",
+    "fix_not_wanted": "Leave it as it is, or ask for more of its class.",
+    "fix_no_energy": "Charge it from another source, or take watt-hours from a class that flies later.",
+}

@@ -1,0 +1,139 @@
+"""What is said of amps: where a group may be charged, every limit as its formula, what stands beside the number."""
+
+from collections.abc import Callable
+
+from iterum.wording.figures import Numbers, apart, one_of, plain
+
+LIMIT_NAMES = {
+    "wanted_rate": "the rate you want",
+    "pack_charge_c": "the packs' charge C",
+    "weak_pack": "a weak pack",
+    "board_current": "the board",
+    "board_fuse": "the board's fuse",
+    "port_fuse": "a port fuse",
+    "adapter_current": "an adapter",
+    "channel_current": "the channel's amps",
+    "channel_power": "the channel's watts",
+    "charger_power": "the charger's watts",
+    "charger_input": "the charger's input",
+    "supply_power": "the supply",
+    "source_power": "the source",
+    "source_energy": "what the source still holds",
+}
+
+
+def _less(others_w: float) -> str:
+    return f" less {plain(others_w)} W in use" if others_w else ""
+
+
+def _over_volts(numbers: Numbers) -> str:
+    return f"{_less(numbers['others_w'])} ÷ {plain(numbers['volts'])} V"
+
+
+def _source_power(numbers: Numbers) -> str:
+    head = f"Source {plain(numbers['source_w'])} W × {plain(numbers['efficiency'])} = {plain(numbers['power_w'])} W"
+    return head + _over_volts(numbers)
+
+
+def _supply_power(numbers: Numbers) -> str:
+    head = f"{numbers['supply']} {plain(numbers['output_w'])} W × {plain(numbers['efficiency'])}"
+    return f"{head} = {plain(numbers['power_w'])} W{_over_volts(numbers)}"
+
+
+def _charger_input(numbers: Numbers) -> str:
+    volts = numbers["input_v"]
+    where = "on mains" if numbers["on_mains"] else f"at {plain(volts)} V input" if volts else "at input volts not known"
+    return f"{plain(numbers['power_w'])} W {where}{_over_volts(numbers)}"
+
+
+def _of_share(numbers: Numbers, amps: str) -> str:
+    """Amps of a part that carries only a share."""
+    part = numbers["part"]
+    return f"{plain(numbers[amps])} A" if part > 1 - 1e-9 else f"{plain(numbers[amps])} A ÷ {part:.3f}"
+
+
+def _label_c(numbers: Numbers) -> str:
+    where = "by its label" if numbers["labelled"] else "with no charge C on its label"
+    return (
+        f"{numbers['id']} takes {plain(numbers['rate_c'])}C {where}: "
+        f"{plain(numbers['rate_c'])}C × {plain(numbers['total_ah'])} Ah"
+    )
+
+
+def _energy_short(numbers: Numbers) -> str:
+    need, left = apart(numbers["need_wh"], numbers["left_wh"], 0)
+    head = f"{numbers['source']} has {left} Wh left, this charge takes {need} Wh from it."
+    ways = []
+    if 0 < numbers["enough_for"] < numbers["count"]:
+        ways.append(f"enough for {numbers['enough_for']} of the {numbers['count']} packs")
+    if numbers["until_v"]:
+        ways.append(f"{'all' if numbers['count'] > 1 else 'it'} up to {numbers['until_v']:.2f} V per cell")
+    return f"{head} It is {one_of(ways)}." if ways else f"{head} It does not even lift them."
+
+
+def _adapter(numbers: Numbers) -> str:
+    return f"{numbers['of']}'s {numbers['plug']} on {numbers['board']}'s {numbers['socket']}"
+
+
+def _over_limit(numbers: Numbers) -> str:
+    typed, limit = apart(numbers["current_a"], numbers["limit_a"], 1)
+    return f"{typed} A is more than the {limit} A that {LIMIT_NAMES[numbers['limit']]} allows ({numbers['why']})."
+
+
+SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
+    # where it is to be charged
+    "nothing_to_charge_with": "No board and channel in the kit suits them.",
+    "all_taken": "Every channel is taken by a batch in hand.",
+    "feed_busy": lambda n: f"{n['charger']} charges {', '.join(n['packs'])} now: it cannot be fed by something else.",
+    "choice_empty": "No pack is named.",
+    "choice_twice": lambda n: f"{one_of(n['ids'], 'and')} named twice; a pack has one plug.",
+    "choice_amps": lambda n: f"{n['typed']:g} A is no current to dial: above 0, at most {plain(n['most'])} A.",
+    "choice_rate": lambda n: f"{n['typed']:g}C is no rate: above 0, at most {plain(n['most'])}C.",
+    "choice_end": lambda n: (
+        f"A charge of these ends between {n['low_v']:.2f} and {n['high_v']:.2f} V per cell, not at {n['typed']:g}."
+    ),
+    "over_limit": _over_limit,
+    "under_minimum": lambda n: "{} A is under the {} A that {} can do at least.".format(
+        *apart(n["current_a"], n["smallest_a"], 1), n["channel"]
+    ),
+    "off_step": lambda n: (
+        f"{n['channel']} is set in steps of {plain(n['step_a'])} A: {plain(n['current_a'])} A is none, "
+        f"{plain(n['below_a'])} A is."
+    ),
+    "energy_short": _energy_short,
+    "adapter_needed": "{id} needs an adapter, {plug} to {socket} of {board}: {current_a:.0f} A at most.",
+    "adapter_unknown": "{id} needs an adapter, {plug} to {socket} of {board}; what it carries is not known here: its label "
+    "says.",
+    "no_budget": "No budget is known for {source}: what it still holds is not counted.",
+    "channel_cells": "{channel} charges {min_cells} to {max_cells} cells, these packs have {cells}.",
+    "board_missing": "{count} packs need a board.",
+    "board_cells": "{board} takes {min_cells} to {max_cells} cells, these packs have {cells}.",
+    "input_too_low": "{charger} needs {limit_v:.1f} V at its input and gets {input_v:.1f} V.",
+    "input_too_high": "{charger} stands {limit_v:.1f} V at its input and gets {input_v:.1f} V.",
+    "minimum_too_high": lambda n: (
+        f"{n['channel']} cannot go under {plain(n['smallest_a'])} A, and {LIMIT_NAMES[n['limit']]} "
+        f"allows {n['limit_a']:.2f} A ({n['why']}). Add packs to share it, or take another channel."
+    ),
+    "minimum_dialled": "The smallest the channel can do is {smallest_a:.2f} A, more than the {wanted_a:.2f} A wanted "
+    "and still within the labels.",
+    # limits, as formulas
+    "limit_wanted_amps": lambda n: f"Your own {plain(n['current_a'])} A",
+    "limit_weak_pack": lambda n: f"{n['id']} is weak: {plain(n['rate_c'])}C × {plain(n['total_ah'])} Ah at most",
+    "limit_board_fuse": lambda n: f"Fuse of {n['board']} {_of_share(n, 'fuse_a')}",
+    "limit_adapter": lambda n: f"Adapter {_adapter(n)}: {_of_share(n, 'adapter_a')}",
+    "limit_wanted_rate": lambda n: f"Wanted {plain(n['rate_c'])}C × {plain(n['total_ah'])} Ah",
+    "limit_pack_charge_c": _label_c,
+    "limit_board_current": lambda n: f"Lead and plug of {n['board']} {_of_share(n, 'max_a')}",
+    "limit_port_fuse": lambda n: f"Fuse {plain(n['fuse_a'])} A ÷ {n['part']:.3f}, the share of {n['id']}",
+    "limit_channel_current": "{channel} by its label",
+    "limit_channel_power": lambda n: f"Channel {plain(n['power_w'])} W{_over_volts(n)}",
+    "limit_charger_power": lambda n: f"Charger {plain(n['power_w'])} W in all{_over_volts(n)}",
+    "limit_charger_input": _charger_input,
+    "limit_supply_power": _supply_power,
+    "limit_source_power": _source_power,
+    # beside the number
+    "above_2c": "{rate_c:.1f}C: above 2C only because the label says so, and not daily. It costs packs life.",
+    "no_label_c": lambda n: f"No charge C on the label of {one_of(n['ids'], 'and')}: 1C is the most.",
+    "backs_off": "Amps are sized at {size_at} volts: expect the charger to back off before the end.",
+    "lihv_label": "LiHV ends at 4.35 V per cell. On a LiPo that is a fire: check every label on this board.",
+}
