@@ -13,8 +13,9 @@ from iterum.core.sizing.arrange import match
 from iterum.core.sizing.size import size
 from iterum.demo import demo_session
 from iterum.exchange.csv_table import csv_text
-from iterum.exchange.faults import BadInput, schema
+from iterum.exchange.faults import BadInput
 from iterum.exchange.session import dumps, from_document, parse, to_document
+from iterum.exchange.shape import schema
 
 HEAD = {"format": "iterum-session", "version": 1}
 PACK = {"id": "P", "chemistry": "lipo", "cells": 2, "capacity_mah": 1000}

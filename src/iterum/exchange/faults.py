@@ -1,7 +1,7 @@
 """Structural faults of a session file or a form: the place and the mend of each, all at once.
 
-A validator library does the structure from the published JSON Schema; this turns what it says into the one
-line a pilot can act on.
+A validator library does the structure from the fields of the core; this turns what it says into the one line a pilot
+can act on.
 """
 
 import difflib
@@ -9,12 +9,11 @@ import json
 import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from functools import cache
-from importlib.resources import files
 from typing import Any
 
-from jsonschema import Draft202012Validator
-from jsonschema.exceptions import ValidationError
+from pydantic import ValidationError
+
+from iterum.exchange.shape import PARTS, SESSION, schema
 
 WORDS = {"integer": "a whole number", "number": "a number", "string": "text", "array": "a list", "object": "an object",
          "null": "empty", "boolean": "true or false"}  # fmt: skip
@@ -37,20 +36,6 @@ class BadInput(ValueError):
     def __init__(self, faults: list[Fault]) -> None:
         super().__init__("; ".join(str(fault) for fault in faults))
         self.faults = faults
-
-
-@cache
-def schema() -> dict[str, Any]:
-    """The published JSON Schema of the session file."""
-    text = files("iterum.exchange").joinpath("session.schema.json").read_text("utf-8")
-    loaded: dict[str, Any] = json.loads(text)
-    return loaded
-
-
-@cache
-def _validator(part: str | None) -> Draft202012Validator:
-    whole = schema()
-    return Draft202012Validator(whole if part is None else {"$ref": f"#/$defs/{part}", "$defs": whole["$defs"]})
 
 
 def place_of(path: tuple[str | int, ...]) -> str:
@@ -87,42 +72,51 @@ def _items(count: int) -> str:
     return f"{count} item" if count == 1 else f"{count} items"
 
 
-def _translate(error: ValidationError) -> Iterator[Fault]:
-    """What the validator found, as place and mend. One error may name several fields."""
-    path = tuple(error.absolute_path)
-    rules: Any = error.schema
-    bound: Any = error.validator_value
-    instance: Any = error.instance
-    got = _got(error.instance)
-    if error.validator == "required":
-        for name in bound:
-            if name not in instance:
-                title = rules["properties"].get(name, {}).get("title", "")
-                yield Fault(
-                    place_of((*path, name)), f"is missing{f'; give {title[0].lower()}{title[1:]}' if title else ''}"
-                )
-    elif error.validator == "additionalProperties":
-        known = list(rules["properties"])
-        for name in instance:
-            if name not in rules["properties"]:
-                near = difflib.get_close_matches(name, known, 1)
-                hint = f"did you mean {near[0]}?" if near else f"known are {', '.join(known)}"
-                yield Fault(place_of((*path, str(name)[:60])), f"is no field of the session file; {hint}")
-    elif error.validator == "enum":
-        yield Fault(place_of(path), f"must be one of {', '.join(map(str, rules['enum']))}, got {got}")
-    elif error.validator == "const":
-        yield Fault(place_of(path), f"must be {_got(rules['const'])}, got {got}")
-    elif error.validator in ("minItems", "maxItems"):
-        side = "at least" if error.validator == "minItems" else "at most"
-        yield Fault(place_of(path), f"must hold {side} {_items(bound)}, got {len(instance)}")
-    elif error.validator == "maxLength":
-        yield Fault(place_of(path), f"must be at most {rules['maxLength']} characters, got {len(instance)}")
-    elif error.validator in ("minLength", "pattern"):
-        yield Fault(
-            place_of(path), f"must be filled in and well formed ({rules.get('description', 'text')}), got {got}"
-        )
-    else:
-        yield Fault(place_of(path), f"must be {_kind(rules)}, got {got}")
+def _rules_at(part: str | None, path: tuple[str | int, ...]) -> Mapping[str, Any]:
+    """What the schema says of the field at a path; empty for a path that it does not know."""
+    whole = schema()
+    rules: Any = whole if part is None else whole["$defs"][part]
+    for step in path:
+        for option in rules.get("anyOf", ()):
+            rules = option if "$ref" in option else rules
+        if "$ref" in rules:
+            rules = whole["$defs"][rules["$ref"].rpartition("/")[2]]
+        if isinstance(step, int):
+            rules = rules.get("items") or rules.get("prefixItems", [{}])[0]
+        else:
+            rules = rules.get("properties", {}).get(step, {})
+    if "$ref" in rules:
+        rules = {**whole["$defs"][rules["$ref"].rpartition("/")[2]], **rules}
+    return rules if isinstance(rules, Mapping) else {}
+
+
+def _mend(kind: str, error: Mapping[str, Any], part: str | None) -> str:
+    """What must be there instead, in the words of the field's own description."""
+    path, got = error["loc"], _got(error["input"])
+    rules = _rules_at(part, path)
+    context = error.get("ctx", {})
+    if kind == "missing" and isinstance(path[-1], str):
+        title = rules.get("title", "")
+        return f"is missing{f'; give {title[0].lower()}{title[1:]}' if title else ''}"
+    if kind == "extra_forbidden":
+        known = list(_rules_at(part, path[:-1]).get("properties", {}))
+        near = difflib.get_close_matches(str(path[-1]), known, 1)
+        hint = f"did you mean {near[0]}?" if near else f"known are {', '.join(known)}"
+        return f"is no field of the session file; {hint}"
+    if kind == "literal_error":
+        values = rules.get("enum") or [rules.get("const")]
+        if len(values) == 1:
+            return f"must be {_got(values[0])}, got {got}"
+        return f"must be one of {', '.join(map(str, values))}, got {got}"
+    if kind in ("too_short", "too_long", "missing"):
+        side, bound = ("at most", "max_length") if kind == "too_long" else ("at least", "min_length")
+        count = context.get("actual_length", len(error["input"]))
+        return f"must hold {side} {_items(context.get(bound, 2))}, got {count}"
+    if kind == "string_too_long":
+        return f"must be at most {context['max_length']} characters, got {len(error['input'])}"
+    if kind in ("string_too_short", "string_pattern_mismatch"):
+        return f"must be filled in and well formed ({rules.get('description', 'text')}), got {got}"
+    return f"must be {_kind(rules)}, got {got}"
 
 
 def _unreal(value: Any, path: tuple[str | int, ...] = ()) -> Iterator[Fault]:
@@ -139,16 +133,29 @@ def _unreal(value: Any, path: tuple[str | int, ...] = ()) -> Iterator[Fault]:
             yield from _unreal(item, (*path, index))
 
 
-def structural_faults(document: Any, part: str | None = None) -> list[Fault]:
-    """Every structural fault of a whole session, or of one part of it ("pack", "board", "charger" ...)."""
-    errors = sorted(
-        _validator(part).iter_errors(document), key=lambda error: [str(step) for step in error.absolute_path]
-    )
+def checked(document: Any, part: str | None = None) -> tuple[Any, list[Fault]]:
+    """A whole session, or one part of it ("pack", "board", "charger" ...), checked for structure, and every fault.
+
+    The checked item is None where there is a fault.
+    """
     faults = list(_unreal(document))
-    seen = {fault.place for fault in faults}
-    for error in errors:
-        for fault in _translate(error):
-            if fault.place not in seen or fault.place == "":
-                seen.add(fault.place)
-                faults.append(fault)
-    return faults
+    text = json.dumps(document, ensure_ascii=False).encode("utf-8", "replace")
+    try:
+        item = (SESSION if part is None else PARTS[part]).model_validate_json(text)
+    except ValidationError as error:
+        seen = {fault.place for fault in faults}
+        for found in sorted(error.errors(include_url=False), key=lambda found: [str(step) for step in found["loc"]]):
+            if found["type"] == "json_invalid":  # of what `_unreal` has told already
+                continue
+            path = tuple(str(step)[:60] if isinstance(step, str) else step for step in found["loc"])
+            place = place_of(path)
+            if place not in seen or place == "":
+                seen.add(place)
+                faults.append(Fault(place, _mend(found["type"], found, part)))
+        return None, faults
+    return (None if faults else item), faults
+
+
+def structural_faults(document: Any, part: str | None = None) -> list[Fault]:
+    """Every structural fault of a whole session, or of one part of it."""
+    return checked(document, part)[1]

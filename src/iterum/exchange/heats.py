@@ -9,8 +9,8 @@ from typing import Any
 from icalendar import Calendar, Event
 
 from iterum.core.bench.session import Wish
-from iterum.exchange.faults import BadInput, Fault, structural_faults
-from iterum.exchange.session import wish_document, wish_from
+from iterum.exchange.faults import BadInput, Fault, checked
+from iterum.exchange.session import OF_PART, wish_document
 from iterum.wording import FAMILY_LABELS, family_label
 
 COLUMNS = ("time", "name", "class", "packs", "away", "worth")
@@ -64,12 +64,11 @@ def heat_from(texts: Mapping[str, str], day: date, zone: tzinfo) -> Heat:
             document[name] = text if column == "name" else _number(text)
     faults = [] if at else [Fault("time", f"must be a time like 14:05, got {texts.get('time', '')!r}")]
     columns = {name: column for column, name in _FIELDS.items()}
-    faults += [
-        Fault(columns.get(fault.place, fault.place), fault.mend) for fault in structural_faults(document, "wanted")
-    ]
+    item, wrong = checked(document, "wanted")
+    faults += [Fault(columns.get(fault.place, fault.place), fault.mend) for fault in wrong]
     if faults or at is None:
         raise BadInput(faults)
-    return Heat(at, wish_from(document))
+    return Heat(at, OF_PART["wanted"](item))
 
 
 def _number(text: str) -> float | int | str:
@@ -172,5 +171,5 @@ def _heat_of(event: Any, usual: Wish, zone: tzinfo) -> Heat | Fault:
     for pair in str(event.get(_KEPT) or "").split():
         name, _, value = pair.partition("=")
         document[name] = value if name == "class" else _number(value)
-    faults = structural_faults(document, "wanted")
-    return faults[0] if faults else Heat(at, wish_from(document))
+    item, faults = checked(document, "wanted")
+    return faults[0] if faults else Heat(at, OF_PART["wanted"](item))

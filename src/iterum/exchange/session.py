@@ -2,7 +2,7 @@
 
 import json
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from typing import Any
@@ -11,12 +11,12 @@ from iterum.core.bench.bench import Running, running_at
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.bench.packs import Condition, Pack, Reading
-from iterum.core.bench.rules import Balance, HouseRules, JoinOrder, MatchBy, SizeAt
+from iterum.core.bench.rules import HouseRules, MatchBy
 from iterum.core.bench.session import Session, Wish
-from iterum.exchange.faults import BadInput, Fault, structural_faults
+from iterum.exchange.faults import BadInput, Fault, checked
 from iterum.exchange.sense import sense_faults
+from iterum.exchange.shape import FORMAT, VERSION
 
-FORMAT, VERSION = "iterum-session", 1
 MAX_BYTES = 4_000_000
 
 
@@ -52,30 +52,41 @@ def parse(raw: bytes | str) -> Session:
 
 def from_document(document: Any) -> Session:
     """A session from decoded JSON. Raises BadInput with every fault."""
-    faults = structural_faults(document)
+    item, faults = checked(document)
     if isinstance(document, dict):
         faults += sense_faults(document, {fault.place for fault in faults})
     if faults:
         raise BadInput(faults)
-    packs = tuple(pack_from(item) for item in document.get("packs", ()))
-    rules = rules_from(document.get("rules", {}))
+    packs = tuple(map(pack_of, item.packs))
+    rules = rules_of(item.rules) if item.rules else HouseRules()
+    kit = Kit(
+        boards=tuple(part.made(Board) for part in item.boards),
+        chargers=tuple(map(charger_of, item.chargers)),
+        supplies=tuple(part.made(Supply) for part in item.supplies),
+        sources=tuple(part.made(Source) for part in item.sources),
+    )
     return Session(
         packs=packs,
-        kit=kit_from(document),
+        kit=without_mains(kit),
         rules=rules,
-        running=tuple(_running_from(item, packs, rules) for item in document.get("running", ())),
-        wanted=tuple(wish_from(item) for item in document.get("wanted", ())),
-        group=_group_from(document.get("group")),
-        name=document.get("name"),
-        note=document.get("note"),
-        starts_at=datetime.fromisoformat(document["starts_at"]) if document.get("starts_at") else None,
+        running=tuple(_running_of(part, packs, rules) for part in item.running),
+        wanted=tuple(part.made(Wish, _WISH) for part in item.wanted),
+        group=item.group and item.group.made(Choice),
+        name=item.name,
+        note=item.note,
+        starts_at=datetime.fromisoformat(item.starts_at) if item.starts_at else None,
     )
 
 
-def wish_from(item: Mapping[str, Any]) -> Wish:
-    """A wish or a heat from a checked item of the file."""
-    given = _given(item, "count", "at_min", "name", "fly_min", "rest_min", "used_fraction", "value")
-    return Wish(family=item["class"], **given)
+def part_from(part: str, document: Mapping[str, Any]) -> Any:
+    """The core object of one part of a file ("pack", "board", "rules" ...). Raises BadInput with every fault."""
+    item, faults = checked(document, part)
+    if faults:
+        raise BadInput(faults)
+    return OF_PART[part](item)
+
+
+_WISH = {"family": "class"}
 
 
 def wish_document(wish: Wish) -> dict[str, Any]:
@@ -86,29 +97,16 @@ def wish_document(wish: Wish) -> dict[str, Any]:
     return found | {name: getattr(wish, name) for name in (*more, *(("value",) if wish.value != 1 else ()))}
 
 
-_CHOICE = ("board", "channel", "fed_by", "rate_c", "current_a", "end_v", "plugged_last")
-
-
-def _group_from(item: Mapping[str, Any] | None) -> Choice | None:
-    return None if item is None else choice_from(item)
-
-
-def choice_from(item: Mapping[str, Any]) -> Choice:
-    """A choice from a checked `group` of the file."""
-    return Choice(tuple(item["packs"]), **_given(item, *_CHOICE))
-
-
 def choice_document(choice: Choice) -> dict[str, Any]:
     """A choice as the file holds it."""
-    return {"packs": list(choice.packs), **_fields(choice, *_CHOICE)}
+    return _fields(choice, *Choice.__dataclass_fields__) | {"packs": list(choice.packs)}
 
 
-def _running_from(item: Mapping[str, Any], packs: Sequence[Pack], rules: HouseRules) -> Running:
+def _running_of(item: Any, packs: Sequence[Pack], rules: HouseRules) -> Running:
     """A batch in hand from a checked item of the file."""
     by_id = {pack.id: pack for pack in packs}
-    members = [by_id[tag] for tag in item["packs"]]
-    figures = (float(item["current_a"]), float(item["minutes_left"]))
-    return running_at(members, item.get("board"), item["channel"], *figures, rules, item.get("energy_left_wh"))
+    members = [by_id[tag] for tag in item.packs]
+    return running_at(members, item.board, item.channel, item.current_a, item.minutes_left, rules, item.energy_left_wh)
 
 
 def running_document(batch: Running) -> dict[str, Any]:
@@ -121,88 +119,22 @@ def _rounded(value: Any) -> Any:
     return round(value, 3) if isinstance(value, float) else value
 
 
-def _given(item: Mapping[str, Any], *names: str) -> dict[str, Any]:
-    """The named fields that are there and not null, so that a dataclass keeps its own default for the rest."""
-    return {name: item[name] for name in names if item.get(name) is not None}
-
-
-def reading_from(item: Mapping[str, Any]) -> Reading | None:
-    """The reading inside a pack of the file, or None when it was not measured."""
-    taken = datetime.fromisoformat(item["measured_at"]) if item.get("measured_at") else None
-    if item.get("cell_volts"):
-        return Reading.of_cells(tuple(map(float, item["cell_volts"])), taken, item.get("temperature_c"))
-    if item.get("pack_volts") is not None:
-        return Reading(float(item["pack_volts"]), (), taken, item.get("temperature_c"))
-    return None
-
-
-def pack_from(item: Mapping[str, Any]) -> Pack:
+def pack_of(item: Any) -> Pack:
     """A pack from a checked item of the file."""
-    return Pack(
-        chemistry_name=item["chemistry"],
-        condition=Condition(item.get("condition", "ok")),
-        resistance_mohm=tuple(item.get("resistance_mohm") or ()),
-        reading=reading_from(item),
-        **_given(
-            item,
-            "id",
-            "cells",
-            "capacity_mah",
-            "max_charge_c",
-            "discharge_c",
-            "capacity_now_mah",
-            "connector",
-            "cells_confirmed",
-            "charged_full",
-            "cycles",
-            "bought_on",
-            "timer_s",
-            "name",
-            "note",
-        ),
-    )
+    taken_at = datetime.fromisoformat(item.measured_at) if item.measured_at else None
+    reading = None
+    if item.cell_volts:
+        reading = Reading.of_cells(item.cell_volts, taken_at, item.temperature_c)
+    elif item.pack_volts is not None:
+        reading = Reading(item.pack_volts, (), taken_at, item.temperature_c)
+    found: Pack = item.made(Pack, {"chemistry_name": "chemistry"}, reading=reading)
+    return found
 
 
-def board_from(item: Mapping[str, Any]) -> Board:
-    """A board from a checked item of the file."""
-    return Board(**_given(item, *(Board.__dataclass_fields__.keys() - {"parts"})))
-
-
-def source_from(item: Mapping[str, Any]) -> Source:
-    """A source from a checked item of the file."""
-    plain = _given(item, *(Source.__dataclass_fields__.keys() - {"quiet_hours"}))
-    return Source(quiet_hours=tuple((low, high) for low, high in item.get("quiet_hours") or ()), **plain)
-
-
-def supply_from(item: Mapping[str, Any]) -> Supply:
-    """A supply from a checked item of the file."""
-    return Supply(**_given(item, *Supply.__dataclass_fields__))
-
-
-def channel_from(item: Mapping[str, Any]) -> Channel:
-    """A channel from a checked item of the file."""
-    return Channel(**_given(item, *Channel.__dataclass_fields__))
-
-
-def charger_from(item: Mapping[str, Any]) -> Charger:
+def charger_of(item: Any) -> Charger:
     """A charger from a checked item of the file."""
-    plain = _given(item, *(Charger.__dataclass_fields__.keys() - {"channels", "power_by_input_v"}))
-    return Charger(
-        channels=tuple(channel_from(channel) for channel in item["channels"]),
-        power_by_input_v=tuple((float(volts), float(watts)) for volts, watts in item.get("power_by_input_v") or ()),
-        **plain,
-    )
-
-
-def kit_from(document: Mapping[str, Any]) -> Kit:
-    """The kit of a checked file. "mains" is mains without a limit, unless something in the file has that tag."""
-    kit = Kit(
-        boards=tuple(board_from(item) for item in document.get("boards", ())),
-        chargers=tuple(charger_from(item) for item in document.get("chargers", ())),
-        supplies=tuple(supply_from(item) for item in document.get("supplies", ())),
-        sources=tuple(source_from(item) for item in document.get("sources", ())),
-    )
-    return without_mains(kit)
+    found: Charger = item.made(Charger, channels=tuple(channel.made(Channel) for channel in item.channels))
+    return found
 
 
 def without_mains(kit: Kit) -> Kit:
@@ -215,35 +147,29 @@ def without_mains(kit: Kit) -> Kit:
     )
 
 
-def rules_from(item: Mapping[str, Any]) -> HouseRules:
+def rules_of(item: Any) -> HouseRules:
     """House rules from a checked `rules` object; what it leaves out keeps its default."""
-    changes: dict[str, Any] = _given(
-        item, "cell_limit_v", "max_packs", "rate_c", "setup_min", "join_over_s", "tail_fraction"
-    )
-    if "join_peak_c" in item:
-        changes["join_peak_c"] = item["join_peak_c"]
-    if "match" in item:
-        changes |= {"match_by": MatchBy(item["match"]["by"]), "match_limit": float(item["match"]["limit"])}
-    if "max_capacity_ratio" in item:
-        changes["max_capacity_ratio"] = item["max_capacity_ratio"]
-    if "size_at" in item:
-        changes["size_at"] = SizeAt(item["size_at"])
-    if "end_v" in item:
-        changes["end_v"] = {name: float(volts) for name, volts in item["end_v"].items()}
-    if "storage_v" in item:
-        changes["storage_v"] = _storage_from(item["storage_v"])
-    if "join_order" in item:
-        changes["join_order"] = JoinOrder(item["join_order"])
-    if "balance" in item:
-        changes["balance"] = Balance(item["balance"])
-    return HouseRules(**changes)
+    match = {"match_by": MatchBy(item.match.by), "match_limit": item.match.limit} if item.match else {}
+    volts = {
+        name: getattr(item, name).model_dump(by_alias=True, exclude_none=True)
+        for name in ("end_v", "storage_v")
+        if getattr(item, name) is not None
+    }
+    found: HouseRules = item.made(HouseRules, **match, **volts)
+    return found
 
 
-def _storage_from(value: Any) -> dict[str, float]:
-    """Storage volts by chemistry; one number is for the two that practice quotes it for."""
-    if isinstance(value, (int, float)):
-        return {"lipo": float(value), "lihv": float(value)}
-    return {name: float(volts) for name, volts in value.items()}
+OF_PART: dict[str, Callable[[Any], Any]] = {
+    "pack": pack_of,
+    "board": lambda item: item.made(Board),
+    "source": lambda item: item.made(Source),
+    "supply": lambda item: item.made(Supply),
+    "charger": charger_of,
+    "rules": rules_of,
+    "group": lambda item: item.made(Choice),
+    "wanted": lambda item: item.made(Wish, _WISH),
+}
+"""What each part of a file becomes."""
 
 
 # ---------------------------------------------------------------------------------------- core -> file

@@ -16,7 +16,7 @@ from iterum.core.match.matching import Matching, match_packs
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.sizing.arrange import Placed, match, move_by_hand, place_groups
 from iterum.exchange.heats import Heat
-from iterum.exchange.session import rules_document, rules_from
+from iterum.exchange.session import part_from, rules_document
 from iterum.services.in_hand import as_it_runs, taken_while_charging
 from iterum.store.database import Store
 from iterum.store.repository import HandMove, KeptPlan, KeptReading, KitItem, Repository
@@ -275,7 +275,7 @@ def read_session(repository: Repository) -> Session:
     return Session(
         packs=packs,
         kit=kit,
-        rules=rules_from(values) if values is not None else HouseRules(),
+        rules=part_from("rules", values) if values is not None else HouseRules(),
         wanted=repository.wishes(),
         group=_still_there(choice, packs, kit),
         name=name,

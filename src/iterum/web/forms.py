@@ -7,7 +7,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from iterum.exchange.faults import Fault, schema, structural_faults
+from iterum.exchange.faults import Fault, structural_faults
+from iterum.exchange.shape import schema
 
 SKIPPED = frozenset(
     {"channels", "cell_volts", "pack_volts", "measured_at", "temperature_c", "charged_full", "taken_wh"}
@@ -113,7 +114,7 @@ def _number(text: str, whole: bool) -> Any:
 def _list(text: str, rules: Mapping[str, Any]) -> list[Any]:
     items = [item.strip() for item in text.replace(";", ",").split(",") if item.strip()]
     if rules.get("type") == "array":
-        if "string" in _types(rules["items"]):
+        if "string" in _types(rules["prefixItems"][0]):
             return [[part.strip().zfill(5) for part in item.replace("–", "-").split("-")] for item in items]
         return [[_number(part.strip(), False) for part in item.split(":")] for item in items]
     return [_number(item, False) for item in items]

@@ -4,9 +4,11 @@ import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from iterum.core.bench.chemistry import CHEMISTRIES
+
 Numbers = Mapping[str, Any]
 
-FAMILY_LABELS = {"lipo": "LiPo", "lihv": "LiHV", "li-ion": "Li-ion", "life": "LiFe", "nimh": "NiMH"}
+FAMILY_LABELS = {chemistry.name: chemistry.label for chemistry in CHEMISTRIES.values()}
 
 
 def family_label(family: str) -> str:

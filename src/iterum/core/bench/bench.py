@@ -7,6 +7,9 @@ nothing else, so that two of them cannot disagree.
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import Annotated
+
+from annotated_types import Ge, Gt, Le, Len
 
 from iterum.core.bench.feed import Drawn, Feed, feed_of
 from iterum.core.bench.kit import Board, Kit
@@ -14,6 +17,7 @@ from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.setup import Setup
 from iterum.core.bench.verdict import PackVerdict, judge_pack
+from iterum.core.fields import Says
 from iterum.core.reasons import NotThere, Reason, reason
 
 MAINS = "mains"
@@ -28,13 +32,22 @@ class Running:
     energy_left_wh : Wh that are still to go into its packs. minutes_left : until channel and board are free.
     """
 
-    packs: tuple[str, ...]
-    board: str | None
-    channel: str
-    current_a: float
+    packs: Annotated[tuple[Annotated[str, Len(0, 40)], ...], Len(1, 40), Says("Packs")]
+    board: Annotated[str | None, Len(0, 90), Says("Board")]
+    channel: Annotated[str, Len(1, 40), Says("Channel", help="the tag of a channel")]
+    current_a: Annotated[float, Gt(0), Le(500), Says("Amps", "A")]
     power_w: float
-    energy_left_wh: float
-    minutes_left: float
+    energy_left_wh: Annotated[
+        float,
+        Ge(0),
+        Le(100000),
+        Says(
+            "Watt-hours left",
+            "Wh",
+            help="Wh still to go into its packs; without it the amps at full volts until its end.",
+        ),
+    ]
+    minutes_left: Annotated[float, Ge(0), Le(10080), Says("Minutes left", "min")]
 
 
 def running_at(

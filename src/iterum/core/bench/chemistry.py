@@ -11,6 +11,8 @@ from iterum.core.quantities import difference
 
 END_STEP_V = 0.01
 """Steps in which chargers let the end volts be set, per cell. Common practice, no source."""
+MAX_CELLS = 14
+"""Most cells in series of a pack. Common practice, no source."""
 METER_RESOLUTION_V = 0.01
 """What a field cell checker can tell apart, V per cell. Common practice, no source."""
 
@@ -51,6 +53,33 @@ class OpenCircuitTable:
 
 
 @dataclass(frozen=True)
+class Kind:
+    """Default resistance of one kind of cell, mOhm * Ah; divide by the capacity in Ah.
+
+    r0 : ohmic. r1, r2 : of the RC pairs with time constants tau1_s, tau2_s. source : where it comes from.
+    """
+
+    label: str
+    r0_mohm_ah: float
+    r1_mohm_ah: float
+    tau1_s: float
+    r2_mohm_ah: float
+    tau2_s: float
+    source: str
+
+
+HIGH_C, MIDDLE_C = 60.0, 25.0
+"""A label's discharge C from which a LiPo counts as one of high, or of middle rate."""
+
+LIPO_HIGH = Kind("lipo labelled 60C and more", 10.5, 8, 8, 8, 120, "one field observation, no source")
+LIPO_MIDDLE = Kind("lipo labelled 25 to 59C", 20, 10, 10, 10, 120, "between the two others, no source")
+LIPO_LOW = Kind("lipo labelled under 25C", 37, 10, 15, 30, 150, "Ecker2015 full-order model, doi:10.1149/2.0551509jes")
+LI_ION = Kind("li-ion round cells", 118, 50, 20, 70, 150, "Chen2020 full-order model, doi:10.1149/1945-7111/ab9050")
+LIFE = Kind("life", 70, 10, 20, 20, 150, "Prada2013 full-order model, doi:10.1149/2.053304jes")
+_LIPO_KINDS = ((HIGH_C, LIPO_HIGH), (MIDDLE_C, LIPO_MIDDLE), (0.0, LIPO_LOW))
+
+
+@dataclass(frozen=True)
 class Chemistry:
     """One kind of cell. Every `_v` is volts per cell; `rest` means after it has settled without a load.
 
@@ -66,6 +95,9 @@ class Chemistry:
     default_rate_c : the kind rate, multiples of capacity per hour, when the pilot has set none.
     joins : whether its charge ends by volts, so that packs may share a board; else by a small drop in volts (nickel).
     table : open-circuit table, or None where volts do not tell the charge.
+    kinds : default resistances, each from a discharge C on the label upwards, the highest first.
+    end_from_v : the lowest end volts that a house rule may set; storage_range_v : the same for storage.
+    end_choices_v : end volts between which pilots choose for each charge (common practice, no source).
     """
 
     name: str
@@ -82,6 +114,10 @@ class Chemistry:
     default_rate_c: float
     joins: bool
     table: OpenCircuitTable | None
+    kinds: tuple[tuple[float, Kind], ...]
+    end_from_v: float
+    storage_range_v: tuple[float, float]
+    end_choices_v: tuple[float, ...] = ()
     flat_low_v: float | None = None
     flat_high_v: float | None = None
     never_v: float | None = None
@@ -124,13 +160,18 @@ CHEMISTRIES: dict[str, Chemistry] = {
     chemistry.name: chemistry
     for chemistry in (
         # In the order of the fields above; volts per cell from nominal to refuse.
-        Chemistry("lipo", "LiPo", 3.70, 4.20, 4.20, 4.18, 3.83, 3.5, 3.3, 3.3, 3.0, 1.0, True, _AI2020),
-        Chemistry("lihv", "LiHV", 3.80, 4.35, 4.35, 4.33, 3.85, 3.5, 3.3, 3.3, 3.0, 1.0, True, _LIHV_ESTIMATE),
-        Chemistry("li-ion", "Li-ion", 3.60, 4.20, 4.20, 4.18, 3.75, 3.0, 2.8, 3.0, 2.5, 0.5, True, _CHEN2020),
+        Chemistry("lipo", "LiPo", 3.70, 4.20, 4.20, 4.18, 3.83, 3.5, 3.3, 3.3, 3.0, 1.0, True, _AI2020,
+                  _LIPO_KINDS, 3.7, (3.6, 3.95)),
+        Chemistry("lihv", "LiHV", 3.80, 4.35, 4.35, 4.33, 3.85, 3.5, 3.3, 3.3, 3.0, 1.0, True, _LIHV_ESTIMATE,
+                  _LIPO_KINDS, 3.8, (3.6, 3.95)),
+        Chemistry("li-ion", "Li-ion", 3.60, 4.20, 4.20, 4.18, 3.75, 3.0, 2.8, 3.0, 2.5, 0.5, True, _CHEN2020,
+                  ((0.0, LI_ION),), 3.6, (3.4, 3.9), end_choices_v=(4.10, 4.20)),
         # Customs end it at 3.60 or 3.65 V; a full cell falls to about 3.35 V within the hour.
-        Chemistry("life", "LiFe", 3.20, 3.60, 3.65, 3.34, 3.30, 2.8, 2.6, 2.8, 2.5, 1.0, True, _PRADA2013, 3.25, 3.32),
+        Chemistry("life", "LiFe", 3.20, 3.60, 3.65, 3.34, 3.30, 2.8, 2.6, 2.8, 2.5, 1.0, True, _PRADA2013,
+                  ((0.0, LIFE),), 3.4, (3.2, 3.35), (3.60, 3.65), 3.25, 3.32),
         # Its end is a small drop in volts that a board would hide; volts never tell its charge. It rests at 1.0-1.45 V.
-        Chemistry("nimh", "NiMH", 1.20, 1.50, 1.45, 1.45, 1.25, 1.0, 0.9, 1.0, 0.8, 0.5, False, None, never_v=1.60),
+        Chemistry("nimh", "NiMH", 1.20, 1.50, 1.45, 1.45, 1.25, 1.0, 0.9, 1.0, 0.8, 0.5, False, None,
+                  ((0.0, LIPO_HIGH),), 1.5, (1.2, 1.3), never_v=1.60),
     )
 }  # fmt: skip
 

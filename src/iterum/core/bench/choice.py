@@ -2,7 +2,11 @@
 
 from dataclasses import dataclass
 from math import isfinite
+from typing import Annotated
 
+from annotated_types import Ge, Gt, Le, Len
+
+from iterum.core.fields import Named, Says
 from iterum.core.reasons import Reason, reason
 
 MOST_RATE_C, MOST_AMPS_A = 20.0, 500.0
@@ -18,14 +22,16 @@ class Choice:
     end_v : V per cell at which the charge ends, where it is not the house rule's. plugged_last : for `even_out`.
     """
 
-    packs: tuple[str, ...]
-    board: str | None = None
-    channel: str | None = None
-    fed_by: str | None = None
-    rate_c: float | None = None
-    current_a: float | None = None
-    end_v: float | None = None
-    plugged_last: str | None = None
+    packs: Annotated[tuple[Annotated[str, Len(0, 40)], ...], Len(1, 40), Says("Packs")]
+    board: Annotated[str | None, Len(0, 90), Says("Board", help='One board, or a chain of two: "A + B".')] = None
+    channel: Annotated[Named, Says("Channel")] = None
+    fed_by: Annotated[Named, Says("Fed by", help='Another supply or source than in the kit, or "mains".')] = None
+    rate_c: Annotated[float | None, Gt(0), Le(20), Says("Rate", "C", help="Empty: the house rule's.")] = None
+    current_a: Annotated[float | None, Gt(0), Le(200), Says("Amps to dial", "A")] = None
+    end_v: Annotated[
+        float | None, Ge(2.0), Le(4.35), Says("Ends at", "V", help="Volts per cell. Empty: the house rule's.")
+    ] = None
+    plugged_last: Annotated[Named, Says("Plugged in last")] = None
 
     def faults(self) -> tuple[Reason, ...]:
         """What nobody can choose: no packs, one twice, amps or rates that are none."""

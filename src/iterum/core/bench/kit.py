@@ -3,7 +3,12 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import TypeVar
+from typing import Annotated, TypeVar
+
+from annotated_types import Ge, Gt, Le, Len
+
+from iterum.core.bench.chemistry import MAX_CELLS
+from iterum.core.fields import Name, Named, Note, Says, Tag
 
 DEFAULT_LEAD_MOHM = 5.0
 """Plug and lead of one pack's branch. Common practice, no source."""
@@ -41,18 +46,23 @@ class Board:
     parts : the two boards of a chain, the first one nearest to the charger; empty for a board by itself.
     """
 
-    id: str
-    ports: int
-    min_cells: int = 1
-    max_cells: int = 14
-    max_current_a: float | None = None
-    port_fuse_a: float | None = None
-    fuse_a: float | None = None
-    lead_mohm: float = DEFAULT_LEAD_MOHM
-    connector: str | None = None
-    chains_to: str | None = None
-    name: str | None = None
-    note: str | None = None
+    id: Tag
+    ports: Annotated[int, Ge(1), Le(40), Says("Ports")]
+    min_cells: Annotated[int, Ge(1), Le(MAX_CELLS), Says("Fewest cells")] = 1
+    max_cells: Annotated[int, Ge(1), Le(MAX_CELLS), Says("Most cells")] = 14
+    max_current_a: Annotated[float | None, Gt(0), Le(1000), Says("Current its lead and plug carry", "A")] = None
+    port_fuse_a: Annotated[
+        float | None, Gt(0), Le(500), Says("Fuse of each port", "A", help="Empty: no fuses. Prefer a fused board.")
+    ] = None
+    fuse_a: Annotated[float | None, Gt(0), Le(1000), Says("One fuse for all of it", "A", help="Empty: none.")] = None
+    lead_mohm: Annotated[float, Ge(0), Le(1000), Says("Lead and plug of one branch", "mΩ")] = DEFAULT_LEAD_MOHM
+    connector: Annotated[Named, Says("Connector")] = None
+    chains_to: Annotated[
+        Named,
+        Says("Chains behind", help="The board it can be hung behind; all amps then pass that board's lead and fuse."),
+    ] = None
+    name: Name = None
+    note: Note = None
     parts: tuple["Board", ...] = ()
 
     def takes(self, cells: int) -> bool:
@@ -77,17 +87,21 @@ class Channel:
     discharge_power_w, discharge_current_a : what it can take out of a pack; None in watts: it cannot discharge.
     """
 
-    id: str
-    max_current_a: float
-    max_power_w: float
-    min_current_a: float = 0.1
-    current_step_a: float = 0.1
-    min_cells: int = 1
-    max_cells: int = 6
-    discharge_power_w: float | None = None
-    discharge_current_a: float | None = None
-    capacity_step_mah: float = DEFAULT_CAPACITY_STEP_MAH
-    name: str | None = None
+    id: Tag
+    max_current_a: Annotated[float, Gt(0), Le(200), Says("Most amps", "A")]
+    max_power_w: Annotated[float, Gt(0), Le(10000), Says("Most watts", "W")]
+    min_current_a: Annotated[float, Ge(0), Le(50), Says("Fewest amps", "A")] = 0.1
+    current_step_a: Annotated[float, Gt(0), Le(10), Says("Step of the amps setting", "A")] = 0.1
+    min_cells: Annotated[int, Ge(1), Le(MAX_CELLS), Says("Fewest cells")] = 1
+    max_cells: Annotated[int, Ge(1), Le(MAX_CELLS), Says("Most cells")] = 6
+    discharge_power_w: Annotated[float | None, Ge(0), Le(5000), Says("Discharge watts", "W")] = None
+    discharge_current_a: Annotated[
+        float | None, Gt(0), Le(200), Says("Discharges with at most", "A", help="Empty: 1 A at most.")
+    ] = None
+    capacity_step_mah: Annotated[float, Gt(0), Le(5000), Says("Step of the capacity setting", "mAh")] = (
+        DEFAULT_CAPACITY_STEP_MAH
+    )
+    name: Name = None
 
     def takes(self, cells: int) -> bool:
         """Whether it charges packs of this many cells."""
@@ -104,18 +118,27 @@ class Charger:
     differs.
     """
 
-    id: str
-    channels: tuple[Channel, ...]
-    fed_by: str | None = None
-    efficiency: float = 0.85
-    total_power_w: float | None = None
-    input_min_v: float | None = None
-    input_max_v: float | None = None
-    max_input_current_a: float | None = None
-    power_by_input_v: tuple[tuple[float, float], ...] = ()
-    mains_power_w: float | None = None
-    name: str | None = None
-    note: str | None = None
+    id: Tag
+    channels: Annotated[tuple[Channel, ...], Len(1, 16), Says("Channels")]
+    fed_by: Annotated[Named, Says("Fed by", help="A supply or a source. Empty or mains: mains without a limit.")] = None
+    efficiency: Annotated[float, Gt(0), Le(1), Says("Efficiency, between its input and the packs")] = 0.85
+    total_power_w: Annotated[float | None, Gt(0), Le(20000), Says("Watts of all channels together", "W")] = None
+    input_min_v: Annotated[float | None, Ge(0), Le(400), Says("Lowest input volts", "V")] = None
+    input_max_v: Annotated[float | None, Gt(0), Le(400), Says("Highest input volts", "V")] = None
+    max_input_current_a: Annotated[float | None, Gt(0), Le(500), Says("Most input amps", "A")] = None
+    power_by_input_v: Annotated[
+        tuple[tuple[Annotated[float, Ge(0), Le(20000)], Annotated[float, Ge(0), Le(20000)]], ...],
+        Len(0, 20),
+        Says("Charging watts by input volts", help="Pairs like 12:300, 24:400."),
+    ] = ()
+    mains_power_w: Annotated[
+        float | None,
+        Gt(0),
+        Le(100000),
+        Says("Watts on mains", "W", help="Where they differ from those on DC. Empty: the most of the table."),
+    ] = None
+    name: Name = None
+    note: Note = None
 
     def power_at(self, input_v: float | None) -> float | None:
         """Charging watts it gives at an input voltage; the least where that is not known; None without a table."""
@@ -143,13 +166,13 @@ class Charger:
 class Supply:
     """A power supply: `max_power_w` is what it gives out, `efficiency` is between its source and its output."""
 
-    id: str
-    max_power_w: float
-    output_v: float | None = None
-    fed_by: str | None = None
-    efficiency: float = 0.88
-    name: str | None = None
-    note: str | None = None
+    id: Tag
+    max_power_w: Annotated[float, Gt(0), Le(100000), Says("Most watts it gives out", "W")]
+    output_v: Annotated[float | None, Gt(0), Le(100), Says("Output volts", "V")] = None
+    fed_by: Annotated[Named, Says("Fed by", help="Empty or mains: mains without a limit.")] = None
+    efficiency: Annotated[float, Gt(0), Le(1), Says("Efficiency, between its source and its output")] = 0.88
+    name: Name = None
+    note: Note = None
 
 
 @dataclass(frozen=True)
@@ -161,16 +184,36 @@ class Source:
     quiet_hours : (from, until) times of day, "HH:MM", in which it must not run.
     """
 
-    id: str
-    voltage_v: float | None = None
-    max_current_a: float | None = None
-    max_power_w: float | None = None
-    energy_wh: float | None = None
-    usable_fraction: float = 1.0
-    taken_wh: float = 0.0
-    quiet_hours: tuple[tuple[str, str], ...] = ()
-    name: str | None = None
-    note: str | None = None
+    id: Tag
+    voltage_v: Annotated[float | None, Gt(0), Le(500), Says("Volts", "V")] = None
+    max_current_a: Annotated[float | None, Gt(0), Le(1000), Says("Most amps", "A")] = None
+    max_power_w: Annotated[float | None, Gt(0), Le(100000), Says("Most watts", "W")] = None
+    energy_wh: Annotated[
+        float | None,
+        Ge(0),
+        Le(1000000),
+        Says("Energy it holds", "Wh", help="In watt-hours when filled. Empty: no budget is known."),
+    ] = None
+    usable_fraction: Annotated[
+        float,
+        Gt(0),
+        Le(1),
+        Says("Part of it that may be taken", help="0.8 leaves a fifth in it; lead-acid 0.5 at most."),
+    ] = 1.0
+    taken_wh: Annotated[float, Ge(0), Le(1000000), Says("Taken from it since it was filled", "Wh")] = 0.0
+    quiet_hours: Annotated[
+        tuple[
+            tuple[
+                Annotated[str, Says("", pattern=r"^([01][0-9]|2[0-3]):[0-5][0-9]$")],
+                Annotated[str, Says("", pattern=r"^([01][0-9]|2[0-3]):[0-5][0-9]$")],
+            ],
+            ...,
+        ],
+        Len(0, 12),
+        Says("Quiet hours", help="Times of day in which it must not run, such as 12:00-13:30."),
+    ] = ()
+    name: Name = None
+    note: Note = None
 
     @property
     def power_limit_w(self) -> float | None:

@@ -3,10 +3,13 @@
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
+from typing import Annotated
 
-from iterum.core.bench.chemistry import CHEMISTRIES, Chemistry
+from annotated_types import Ge, Gt, Le, Len
 
-MAX_CELLS = 14
+from iterum.core.bench.chemistry import CHEMISTRIES, MAX_CELLS, Chemistry
+from iterum.core.fields import Name, Named, Note, Says, Tag
+
 MIN_CHARGE_C = 1.0
 """Charge C where the label gives none."""
 
@@ -27,10 +30,12 @@ class Reading:
     taken_at : when it was read, if known.
     """
 
-    pack_v: float
-    cell_v: tuple[float, ...] = ()
-    taken_at: datetime | None = None
-    temperature_c: float | None = None
+    pack_v: Annotated[float, Ge(0), Le(84), Says("Rest volts over the whole pack", "V")]
+    cell_v: Annotated[
+        tuple[Annotated[float, Ge(0), Le(6), Says("V", "V")], ...], Len(1, MAX_CELLS), Says("Rest volts, cell by cell")
+    ] = ()
+    taken_at: Annotated[datetime | None, Says("Measured at")] = None
+    temperature_c: Annotated[float | None, Ge(-40), Le(120), Says("Temperature", "°C")] = None
 
     @classmethod
     def of_cells(
@@ -53,25 +58,54 @@ class Pack:
     discharge_c : the label's discharge C. resistance_mohm : a meter's reading per cell (the ohmic part).
     """
 
-    id: str
-    chemistry_name: str
-    cells: int
-    capacity_mah: float
-    max_charge_c: float | None = None
-    discharge_c: float | None = None
-    capacity_now_mah: float | None = None
-    resistance_mohm: tuple[float, ...] = ()
-    connector: str | None = None
-    condition: Condition = Condition.OK
+    id: Tag
+    chemistry_name: Annotated[str, Says("Chemistry")]
+    cells: Annotated[int, Ge(1), Le(MAX_CELLS), Says("Cells in series", help="The balance plug has one pin more.")]
+    capacity_mah: Annotated[float, Ge(10), Le(200000), Says("Capacity on the label", "mAh")]
+    max_charge_c: Annotated[
+        float | None, Gt(0), Le(20), Says("Charge C on the label", "C", help="Empty: 1C. Never the discharge C.")
+    ] = None
+    discharge_c: Annotated[float | None, Gt(0), Le(500), Says("Discharge C on the label", "C")] = None
+    capacity_now_mah: Annotated[
+        float | None, Ge(1), Le(200000), Says("Capacity it really holds", "mAh", help="For an aged pack, from a log.")
+    ] = None
+    resistance_mohm: Annotated[
+        tuple[Annotated[float, Gt(0), Le(10000), Says("mΩ", "mΩ")], ...],
+        Len(1, MAX_CELLS),
+        Says("Resistance of each cell", "mΩ"),
+    ] = ()
+    connector: Annotated[Named, Says("Connector")] = None
+    condition: Annotated[Condition, Says("Condition")] = Condition.OK
     reading: Reading | None = None
     charged_at: datetime | None = None
-    charged_full: bool = False
-    cells_confirmed: bool = False
-    cycles: int | None = None
-    bought_on: str | None = None
-    timer_s: int | None = None
-    name: str | None = None
-    note: str | None = None
+    charged_full: Annotated[
+        bool,
+        Says(
+            "Full by its last charge",
+            help="For nickel, whose volts do not tell: the charge ended by its drop, and it was warm.",
+        ),
+    ] = False
+    cells_confirmed: Annotated[
+        bool,
+        Says(
+            "Cells counted",
+            help="The pins of its plug, or its cells, were counted: a total in volts can fit two counts.",
+        ),
+    ] = False
+    cycles: Annotated[int | None, Ge(0), Le(5000), Says("Charges so far", help="Before they were logged here.")] = None
+    bought_on: Annotated[
+        str | None,
+        Says(
+            "Bought on",
+            help="A date such as 2025-04-30.",
+            pattern=r"^20[0-9]{2}-(0[1-9]|1[0-2])-(0[1-9]|[12][0-9]|3[01])$",
+        ),
+    ] = None
+    timer_s: Annotated[
+        int | None, Ge(10), Le(36000), Says("Flight timer", "s", help="The timer its flights are set to.")
+    ] = None
+    name: Name = None
+    note: Note = None
 
     @property
     def chemistry(self) -> Chemistry:

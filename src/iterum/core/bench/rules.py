@@ -6,8 +6,12 @@ Where practice disagrees, every main school can be chosen. All of it is common p
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import Annotated
+
+from annotated_types import Ge, Gt, Le
 
 from iterum.core.bench.chemistry import Chemistry
+from iterum.core.fields import Says
 
 PER_CELL_LIMIT_V = 0.10
 """The per-cell school: packs, and cells beside each other on the balance leads, at most this far apart."""
@@ -67,19 +71,21 @@ class HouseRules:
 
     match_by: MatchBy = MatchBy.VOLTS_PER_CELL
     match_limit: float = PER_CELL_LIMIT_V
-    cell_limit_v: float | None = None
-    max_capacity_ratio: float | None = 2.0
-    max_packs: int | None = None
-    rate_c: float | None = None
-    size_at: SizeAt = SizeAt.FULL
+    cell_limit_v: Annotated[float | None, Gt(0), Le(0.3), Says("Cell against the same cell of another pack", "V")] = (
+        None
+    )
+    max_capacity_ratio: Annotated[float | None, Ge(1), Le(100), Says("Largest to smallest capacity")] = 2.0
+    max_packs: Annotated[int | None, Ge(1), Le(40), Says("Most packs on one board")] = None
+    rate_c: Annotated[float | None, Gt(0), Le(10), Says("Wanted rate", "C")] = None
+    size_at: Annotated[SizeAt, Says("Divide watts by")] = SizeAt.FULL
     end_v: Mapping[str, float] = field(default_factory=dict)
     storage_v: Mapping[str, float] = field(default_factory=dict)
-    setup_min: float = 3.0
-    join_peak_c: float | None = 5.0
-    join_over_s: float = 120.0
-    tail_fraction: float = 0.1
-    join_order: JoinOrder = JoinOrder.SETTLE_THEN_BALANCE
-    balance: Balance = Balance.EVERY_CHARGE
+    setup_min: Annotated[float, Ge(0), Le(60), Says("Minutes to set a batch up", "min")] = 3.0
+    join_peak_c: Annotated[float | None, Gt(0), Le(20), Says("Most C at any plug", "C")] = 5.0
+    join_over_s: Annotated[float, Ge(0), Le(3600), Says("Seconds above its charge C", "s")] = 120.0
+    tail_fraction: Annotated[float, Gt(0), Le(0.9), Says("Done at this part of the amps dialled")] = 0.1
+    join_order: Annotated[JoinOrder, Says("Order of leads")] = JoinOrder.SETTLE_THEN_BALANCE
+    balance: Annotated[Balance, Says("Balance")] = Balance.EVERY_CHARGE
 
     def cell_window_v(self) -> float:
         """How far apart two cells may be that one balance lead joins, V."""

@@ -3,12 +3,16 @@
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from functools import cached_property
+from typing import Annotated
+
+from annotated_types import Ge, Gt, Le, Len
 
 from iterum.core.bench.bench import Bench, Running
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.kit import Kit
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules
+from iterum.core.fields import Name, Says
 
 REST_MIN = 15.0
 """Minutes a flown pack rests and cools before its volts mean anything. Common practice, no source: 10-15."""
@@ -25,14 +29,31 @@ class Wish:
     worth against one of another, where not all can be had.
     """
 
-    count: int
-    family: str
-    at_min: float
-    name: str | None = None
-    fly_min: float | None = None
-    rest_min: float = REST_MIN
-    used_fraction: float = USED_FRACTION
-    value: float = 1.0
+    count: Annotated[int, Ge(1), Le(500), Says("Packs")]
+    family: Annotated[str, Len(0, 20), Says("Class", help="A class such as lipo-4S.")]
+    at_min: Annotated[float, Ge(0), Le(100000), Says("Minutes from now", "min")]
+    name: Name = None
+    fly_min: Annotated[
+        float | None,
+        Gt(0),
+        Le(600),
+        Says("Away", "min", help="Given, this is a heat: its packs are flown for so long and come back low."),
+    ] = None
+    rest_min: Annotated[
+        float,
+        Ge(0),
+        Le(600),
+        Says("Rest after", "min", help="Minutes a flown pack rests and cools before it is measured again."),
+    ] = REST_MIN
+    used_fraction: Annotated[
+        float, Gt(0), Le(1), Says("Used in a flight", help="Part of its capacity that a pack comes back without.")
+    ] = USED_FRACTION
+    value: Annotated[
+        float,
+        Gt(0),
+        Le(1000),
+        Says("Worth", help="What a pack of it is worth against others, where not all can be had."),
+    ] = 1.0
 
     @property
     def is_heat(self) -> bool:

@@ -5,9 +5,9 @@ The limits on the spread between cells are common practice, no source.
 
 from dataclasses import dataclass
 
-from iterum.core.bench.chemistry import Chemistry, StateOfCharge, state_of_charge
+from iterum.core.bench.chemistry import MAX_CELLS, Chemistry, StateOfCharge, state_of_charge
 from iterum.core.bench.faults import FAULTS, RANK, WEAK_RATE_C, Level
-from iterum.core.bench.packs import MAX_CELLS, Condition, Pack, Reading
+from iterum.core.bench.packs import Condition, Pack, Reading
 from iterum.core.bench.rules import HouseRules
 from iterum.core.quantities import at_most, difference, spread
 from iterum.core.reasons import Reason, reason

@@ -248,7 +248,7 @@ def rests_on_reason(pack: Pack) -> Reason:
     part = resistance_of(pack)
     if part.basis is Basis.MEASURED:
         return reason("rests_on_measured")
-    told = "no_label" if part.basis is Basis.DEFAULT and pack.chemistry_name in ("lipo", "lihv") else part.basis.value
+    told = "no_label" if part.basis is Basis.DEFAULT and len(pack.chemistry.kinds) > 1 else part.basis.value
     return reason(f"rests_on_{told}", kind=part.kind.label, source=part.kind.source)
 
 

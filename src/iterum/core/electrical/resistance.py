@@ -8,6 +8,7 @@ defaults in mOhm * Ah per cell stand in. Resistance rises several times in the c
 from dataclasses import dataclass
 from enum import StrEnum
 
+from iterum.core.bench.chemistry import Kind
 from iterum.core.bench.packs import Pack
 
 
@@ -19,47 +20,16 @@ class Basis(StrEnum):
     DEFAULT = "default"
 
 
-@dataclass(frozen=True)
-class Kind:
-    """Default resistance of one kind of cell, mOhm * Ah; divide by the capacity in Ah.
-
-    r0 : ohmic. r1, r2 : of the RC pairs with time constants tau1_s, tau2_s. source : where it comes from.
-    """
-
-    label: str
-    r0_mohm_ah: float
-    r1_mohm_ah: float
-    tau1_s: float
-    r2_mohm_ah: float
-    tau2_s: float
-    source: str
-
-
-HIGH_C, MIDDLE_C = 60.0, 25.0
-"""A label's discharge C from which a LiPo counts as one of high, or of middle rate."""
-
-LIPO_HIGH = Kind("lipo labelled 60C and more", 10.5, 8, 8, 8, 120, "one field observation, no source")
-LIPO_MIDDLE = Kind("lipo labelled 25 to 59C", 20, 10, 10, 10, 120, "between the two others, no source")
-LIPO_LOW = Kind("lipo labelled under 25C", 37, 10, 15, 30, 150, "Ecker2015 full-order model, doi:10.1149/2.0551509jes")
-LI_ION = Kind("li-ion round cells", 118, 50, 20, 70, 150, "Chen2020 full-order model, doi:10.1149/1945-7111/ab9050")
-LIFE = Kind("life", 70, 10, 20, 20, 150, "Prada2013 full-order model, doi:10.1149/2.053304jes")
-KINDS = (LIPO_HIGH, LIPO_MIDDLE, LIPO_LOW, LI_ION, LIFE)
-
-
 def kind_of(pack: Pack) -> Kind:
     """The kind whose defaults a pack takes.
 
     A LiPo without a discharge C on its label counts as one of high rate: the lowest resistance pushes the most
     current between joined packs, so that is the safe side.
     """
-    if pack.chemistry_name == "li-ion":
-        return LI_ION
-    if pack.chemistry_name == "life":
-        return LIFE
-    label_c = pack.discharge_c
-    if label_c is None or label_c >= HIGH_C:
-        return LIPO_HIGH
-    return LIPO_MIDDLE if label_c >= MIDDLE_C else LIPO_LOW
+    kinds = pack.chemistry.kinds
+    if pack.discharge_c is None:
+        return kinds[0][1]
+    return next(kind for from_c, kind in kinds if pack.discharge_c >= from_c)
 
 
 @dataclass(frozen=True)
@@ -80,7 +50,7 @@ def resistance_of(pack: Pack) -> Resistance:
     kind = kind_of(pack)
     default_ohm = pack.cells * kind.r0_mohm_ah / pack.capacity_mah  # mOhm Ah / mAh is Ohm
     factor = sum(pack.resistance_mohm) / 1000 / default_ohm if pack.resistance_mohm else 1.0
-    by_label = pack.chemistry_name in ("lipo", "lihv") and pack.discharge_c is not None
+    by_label = len(pack.chemistry.kinds) > 1 and pack.discharge_c is not None
     return Resistance(
         r0_ohm=default_ohm * factor,
         r1_ohm=pack.cells * kind.r1_mohm_ah / pack.capacity_mah * factor,

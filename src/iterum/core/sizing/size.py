@@ -167,7 +167,7 @@ def size(bench: Bench, choice: Choice) -> Sizing:
     if budget is not None and budget.short:
         raise Unsafe((_short(budget, packs),))
     chemistry = packs[0].chemistry
-    part_way = choice.end_v is not None and choice.end_v < min(END_CHOICES.get(chemistry.name, (chemistry.full_v,)))
+    part_way = choice.end_v is not None and choice.end_v < min(chemistry.end_choices_v, default=chemistry.full_v)
     stop_mah = ceil_to_step(result.charge_mah, setup.channel.capacity_step_mah) if part_way else None
     rate_c = current_a / total_ah(packs)
     return Sizing(
@@ -189,10 +189,6 @@ def size(bench: Bench, choice: Choice) -> Sizing:
         budget=budget,
         notes=(*notes, *sizing_notes(packs, setup, rate_c, rules)),
     )
-
-
-END_CHOICES: dict[str, tuple[float, ...]] = {"li-ion": (4.10, 4.20), "life": (3.60, 3.65)}
-"""End volts between which pilots choose for each charge, by chemistry. Common practice, no source."""
 
 
 # ---------------------------------------------------------------------------------------- what the source still holds

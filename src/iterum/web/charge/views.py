@@ -11,7 +11,7 @@ from iterum.core.electrical.charging import Charge, charge_packs, watts_cost_min
 from iterum.core.reasons import Reason
 from iterum.core.sizing.arrange import answer
 from iterum.core.sizing.dial import Share
-from iterum.core.sizing.size import END_CHOICES, Sizing
+from iterum.core.sizing.size import Sizing
 from iterum.services.desk import kit_items
 from iterum.web.pictures import curves, pinch
 
@@ -99,7 +99,7 @@ def _ends(sizing: Sizing) -> tuple[EndChoice, ...]:
     chemistry = sizing.packs[0].chemistry
     now_v = sizing.rules.full_v(chemistry)
     found = []
-    for end_v in END_CHOICES.get(chemistry.name, ()):
+    for end_v in chemistry.end_choices_v:
         rules = replace(sizing.rules, end_v={**sizing.rules.end_v, chemistry.name: end_v})
         start = sizing.joining.start_of(sizing.packs)
         result = charge_packs(sizing.packs, sizing.setup, rules, sizing.current_a, sizing.joining.wait_min, start)

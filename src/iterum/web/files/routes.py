@@ -5,8 +5,9 @@ import json
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from iterum.exchange.faults import BadInput, Fault, schema
+from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import dumps, parse
+from iterum.exchange.shape import schema
 from iterum.services.importing import preview_import
 from iterum.web.context import desk, now
 

@@ -17,12 +17,9 @@ from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.lines import DEFAULT_PORT
 from iterum.exchange.sense import kit_sense
 from iterum.exchange.session import (
-    board_from,
     charger_document,
-    charger_from,
     item_document,
-    source_from,
-    supply_from,
+    part_from,
 )
 from iterum.services.desk import kit_items
 from iterum.services.links import CHARGER, CHECKER
@@ -33,18 +30,13 @@ from iterum.web.forms import document_from, faults_by_field, make_fields, texts_
 
 blueprint = Blueprint("kit", __name__, url_prefix="/kit", template_folder="templates")
 
-KINDS: dict[str, tuple[type, Any]] = {
-    "board": (Board, board_from),
-    "charger": (Charger, charger_from),
-    "supply": (Supply, supply_from),
-    "source": (Origin, source_from),
-}
+KINDS: dict[str, type[KitItem]] = {"board": Board, "charger": Charger, "supply": Supply, "source": Origin}
 MOST_CHANNELS = 16
 LEDGER_SHOWN = 6
 """Entries of a source's ledger on the page, the newest."""
 
 
-def _kind(name: str) -> tuple[type, Any]:
+def _kind(name: str) -> type[KitItem]:
     if name not in KINDS:
         raise NotFound
     return KINDS[name]
@@ -89,7 +81,7 @@ def page() -> str:
 
 
 def _part_of(item: KitItem) -> str:
-    return next(name for name, (kind, _) in KINDS.items() if isinstance(item, kind))
+    return next(name for name, kind in KINDS.items() if isinstance(item, kind))
 
 
 def _channel_texts(texts: Mapping[str, str], count: int) -> list[dict[str, str]]:
@@ -162,7 +154,7 @@ def channel_back() -> Response:
 @blueprint.get("/<part>")
 def edit(part: str) -> str:
     """The form for a new piece of kit, or for the one named."""
-    kind, _ = _kind(part)
+    kind = _kind(part)
     known_as = request.args.get("id")
     if known_as is None:
         channels = [texts_of("channel", {})] if part == "charger" else []
@@ -176,7 +168,7 @@ def edit(part: str) -> str:
 @blueprint.post("/<part>")
 def save(part: str) -> str | Response | tuple[str, int]:
     """Add or change a piece of kit; every fault at its field, nothing typed is lost."""
-    _, make = _kind(part)
+    _kind(part)
     known_as = request.form.get("known_as") or None
     count = min(max(request.form.get("channels", 0, type=int), 0), MOST_CHANNELS) if part == "charger" else 0
     if request.form.get("act") == "add" and count < MOST_CHANNELS:
@@ -198,7 +190,7 @@ def save(part: str) -> str | Response | tuple[str, int]:
     }
     if not faults:
         try:
-            desk().save_kit_item(make(document), known_as)
+            desk().save_kit_item(part_from(part, document), known_as)
         except TagTaken as taken:
             place = "id" if taken.tag == document["id"] else "channels[0].id"
             faults = {place: f"{taken.tag} is used already."}
@@ -262,7 +254,7 @@ def note_source() -> Response:
 @blueprint.post("/<part>/retire")
 def retire(part: str) -> Response:
     """Take a piece of kit out of use, or bring it back."""
-    kind, _ = _kind(part)
+    kind = _kind(part)
     item_id = request.form.get("id", "")
     back = request.form.get("back") == "yes"
     fed = [item.id for item in kit_items(desk().session().kit) if getattr(item, "fed_by", None) == item_id]

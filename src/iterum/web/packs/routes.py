@@ -12,7 +12,7 @@ from iterum.core.reasons import NotThere
 from iterum.core.season.health import DISPOSAL, Advice
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.sense import pack_sense
-from iterum.exchange.session import pack_document, pack_from
+from iterum.exchange.session import pack_document, part_from
 from iterum.store.repository import TagTaken
 from iterum.web.context import bench, desk, log_book, now
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
@@ -71,7 +71,7 @@ def save() -> str | AnyResponse | tuple[str, int]:
     faults = faults_by_field("pack", document, pack_sense(document))
     if not faults:
         try:
-            desk().save_pack(pack_from(document), known_as, now())
+            desk().save_pack(part_from("pack", document), known_as, now())
         except TagTaken as taken:
             faults = {"id": f"{taken.tag} is used already, by a pack in use or a retired one."}
         else:

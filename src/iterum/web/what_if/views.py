@@ -4,10 +4,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from iterum.core.bench.bench import Bench
-from iterum.core.bench.chemistry import CHEMISTRIES
+from iterum.core.bench.chemistry import CHEMISTRIES, MAX_CELLS
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.kit import Board, Channel, Charger, Kit
-from iterum.core.bench.packs import MAX_CELLS, Pack, Reading
+from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.charging import Charge
 from iterum.core.electrical.joining import Evening, even_out
