@@ -325,7 +325,7 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
     answer = make_plan(replace(session, starts_at=starts_at), Prefer(prefer), seconds)
     found, whys = answer.plan, answer.whys
     if as_json:
-        _print_json(results.plan_document(found, whys, answer.relaxed))
+        _print_json(results.plan_document(answer.record))
         return
     rows = [
         (f"{batch.start_min:.0f}", f"{batch.full_min:.0f}", f"{batch.end_min:.0f}", batch.channel, batch.board or "-",

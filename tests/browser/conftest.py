@@ -9,7 +9,8 @@ from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
 from iterum.services.desk import Desk
 from iterum.services.links import Links
-from iterum.services.running import TYPED, RunDesk
+from iterum.services.running import RunDesk
+from iterum.services.watching import TYPED, Watcher
 from iterum.store.database import Store
 from tests.browser.bench import PHONE, WIDE, chromium, running
 from tests.conftest import NOON
@@ -42,8 +43,9 @@ def address_with_runs(tmp_path, demo_file):
         for act in (Act.INSPECT, Act.PLUG_IN, Act.EVEN_OUT, Act.READ_BACK, Act.START):
             state = runs.act(key, act, state, NOON, skipped=act is Act.READ_BACK).state
     seen = Observation(0, pack_v=15.6, current_a=3.6, charge_mah=10, cell_v=(3.90, 3.90, 3.90, 3.85), by_hand=True)
-    runs.observe(keys[0], TYPED, seen, NOON)
-    runs.watch(NOON)
+    watcher = Watcher(store, Desk(store), runs)
+    watcher.observe(keys[0], TYPED, seen, NOON)
+    watcher.watch(NOON)
     runs.act(keys[2], Act.STOP, State.CHARGING, NOON)
     store.close()
     with running(path, lambda: NOON) as found:

@@ -13,7 +13,7 @@ from iterum.core.season.run import Act, State
 from iterum.demo import load_demo
 from iterum.services.desk import Desk
 from iterum.services.planning import PlanJob
-from iterum.services.running import TYPED
+from iterum.services.watching import TYPED
 from iterum.store.database import Store
 from tests.browser.bench import PHONE, WIDE, chromium, running
 from tests.devices.bench import Clock, Field, served
@@ -95,7 +95,7 @@ def take_run(names: list[str], folder: Path) -> None:
         field.pass_time(8)
         node_v = server.bench.channels["Twin-1"].node_v
         for tag, off_v in (("P-01", 0.01), ("P-02", -0.02), ("P-07", 0.02), ("P-08", 0.0)):
-            field.runs.observe(key, TYPED, Observation(0, pack_v=node_v + off_v, pack_id=tag, by_hand=True), clock())
+            field.watcher.observe(key, TYPED, Observation(0, pack_v=node_v + off_v, pack_id=tag, by_hand=True), clock())
         field.pass_time(6)
         with running(folder / "field.sqlite3", clock, watch=True) as address:
             time.sleep(2.5)  # until the watch has looked

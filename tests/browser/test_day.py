@@ -13,6 +13,7 @@ from iterum.core.season.run import State
 from iterum.services.desk import Desk
 from iterum.services.links import CHARGER, CHECKER, Links
 from iterum.services.running import RunDesk
+from iterum.services.watching import Watcher
 from iterum.store.database import Store
 from tests.browser.bench import running
 from tests.conftest import NOON
@@ -38,7 +39,9 @@ class Place:
     def __init__(self, address, bench, store, clock):
         self.address, self.bench, self.store, self.clock = address, bench, store, clock
         self.links = Links(store)
-        self.runs = RunDesk(store, Desk(store), self.links)
+        desk = Desk(store)
+        self.runs = RunDesk(store, desk, self.links)
+        self.watcher = Watcher(store, desk, self.runs)
 
     def pass_time(self, minutes, until=lambda: False):
         """Put the clock forward bit by bit, looking at every charge as the server does, until something is so."""
@@ -46,7 +49,7 @@ class Place:
             if until():
                 return
             self.clock.ahead_s += 15
-            self.runs.watch(self.clock())
+            self.watcher.watch(self.clock())
 
     def run(self, key):
         return self.runs.look(key, self.clock()).run

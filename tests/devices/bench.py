@@ -6,9 +6,12 @@ from datetime import timedelta
 
 from iterum.demo import demo_session
 from iterum.devices.sim_server import SimServer
+from iterum.services.checking import Checks
 from iterum.services.desk import Desk
+from iterum.services.incidents import Incidents
 from iterum.services.links import CHARGER, CHECKER, Links
 from iterum.services.running import RunDesk
+from iterum.services.watching import Watcher
 from iterum.store.database import Store
 from tests.conftest import NOON
 
@@ -53,13 +56,15 @@ class Field:
             self.links.add(CHARGER, "127.0.0.1", server.port, channels)
             self.links.add(CHECKER, "127.0.0.1", server.port, channels)
         self.runs = RunDesk(self.store, self.desk, self.links)
+        self.watcher = Watcher(self.store, self.desk, self.runs)
+        self.incidents, self.checks = Incidents(self.store, self.runs), Checks(self.desk, self.runs)
 
     def pass_time(self, minutes, step_s=15.0):
         """Let time pass for both, looking every `step_s`; returns what was newly found."""
         found = []
         for _ in range(round(minutes * 60 / step_s)):
             self.clock.seconds += step_s
-            found += self.runs.watch(self.clock())
+            found += self.watcher.watch(self.clock())
         return found
 
     def close(self):

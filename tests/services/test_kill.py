@@ -14,11 +14,13 @@ import pytest
 
 from iterum.core.bench.choice import Choice
 from iterum.core.reasons import Unsafe
+from iterum.core.season.after_charge import After
 from iterum.core.season.outlook import Observation
-from iterum.core.season.run import ACTS, LIVE, Act, State
-from iterum.devices.driver import LinkLost, Refused, Status
+from iterum.core.season.run import ACTS, LIVE, Act, State, Status
+from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.sim_bench import SimBench
-from iterum.services.running import TYPED, After, Changed
+from iterum.services.running import Changed
+from iterum.services.watching import TYPED
 from iterum.store.database import Store
 from tests.conftest import NOON
 from tests.devices.bench import Field, served
@@ -61,7 +63,7 @@ def serve_until_killed(folder, clock, server, acknowledged, rng):
 
     while True:
         with contextlib.suppress(LinkLost, Refused, Changed):
-            field.runs.watch(clock())
+            field.watcher.watch(clock())
         in_hand = {run.channel: run for run in field.runs.open()}
         for board, channel, packs in BATCHES:
             with contextlib.suppress(LinkLost, Refused, Changed, Unsafe):
@@ -80,14 +82,14 @@ def step(field, clock, run, batch, tell, rng):
     elif run.state in ON:
         tell("S", run.key, runs.act(run.key, ON[run.state], run.state, clock()).state.name)
     elif run.state in LIVE and rng.random() < 0.9:
-        tell("O", run.key, runs.observe(run.key, TYPED, Observation(0, current_a=1.0, by_hand=True), clock()))
+        tell("O", run.key, field.watcher.observe(run.key, TYPED, Observation(0, current_a=1.0, by_hand=True), clock()))
     elif run.state is State.CHARGING:
         tell("S", run.key, runs.act(run.key, Act.STOP, run.state, clock()).state.name)
     elif run.state is State.PAUSED:
         tell("S", run.key, runs.act(run.key, Act.RESUME, run.state, clock()).state.name)
     else:
         flown = {tag: After(run.before_v[tag]) for tag in run.packs}
-        runs.check_after(run.key, run.state, clock(), flown, 100.0)
+        field.checks.check_after(run.key, run.state, clock(), flown, 100.0)
         tell("L", run.key)
 
 
@@ -183,7 +185,7 @@ def test_nothing_acknowledged_is_lost_however_often_it_is_killed(tmp_path, kills
         runs = check(tmp_path, told)
         field = Field(tmp_path, clock, server)
         open_runs = [run for run in field.runs.open() if run.state in LIVE]
-        field.runs.watch(clock())
+        field.watcher.watch(clock())
         for run in open_runs:  # watching goes on: each is read again, or was brought to what its charger did
             now = field.runs.look(run.key, clock()).run
             assert now.state not in LIVE or now.heard_at > run.state_at

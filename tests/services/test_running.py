@@ -6,14 +6,17 @@ import pytest
 
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.packs import Condition
+from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.season.after_charge import After
 from iterum.core.season.outlook import Observation
 from iterum.core.season.read_back import Shown
 from iterum.core.season.run import Act, State
 from iterum.demo import demo_session
 from iterum.devices.driver import LinkLost, Refused
-from iterum.services.running import CHARGER, ITERUM, TYPED, After, Changed
-from iterum.store.repository import KeptPlan
+from iterum.services.logbook import LogBook
+from iterum.services.running import CHARGER, ITERUM, Changed
+from iterum.services.watching import TYPED
 from tests.devices.bench import Clock, Field, served
 
 PACKS = ("P-08", "P-11", "P-06")
@@ -59,7 +62,7 @@ def test_from_plan_to_log_and_the_log_agrees_with_the_simulator(field):
     brought_to(field, key, State.CHARGING)
     for _ in range(12):
         field.pass_time(5)
-        field.runs.observe(key, TYPED, Observation(0, by_hand=True), field.clock())
+        field.watcher.observe(key, TYPED, Observation(0, by_hand=True), field.clock())
         if field.runs.look(key, field.clock()).run.state is State.DONE:
             break
     look = field.runs.look(key, field.clock())
@@ -68,7 +71,7 @@ def test_from_plan_to_log_and_the_log_agrees_with_the_simulator(field):
     told = field.server.bench.log[-1].split()
     assert told[:2] == ["done", "Twin-1"]
     volts = {tag: After(field.links.checker().check(tag)) for tag in PACKS}
-    field.runs.check_after(key, State.DONE, field.clock(), volts, None)
+    field.checks.check_after(key, State.DONE, field.clock(), volts, None)
     with field.store.reading() as repository:
         logged = repository.runs.charges(run_key=key)
     assert sum(item.record.charge_mah for item in logged) == pytest.approx(float(told[2]), abs=1)
@@ -85,8 +88,7 @@ def test_volts_read_before_a_charge_say_nothing_after_it(field):
         return {pack.id: pack for pack in field.desk.session().packs}
 
     def full():
-        with field.store.reading() as repository:
-            return set(repository.full_since(tuple(packs().values()))) & set(PACKS)
+        return set(LogBook(field.store, field.desk).full_since()) & set(PACKS)
 
     old = packs()["P-08"].reading
     (first, *_) = field.desk.readings("P-08")
@@ -108,7 +110,7 @@ def test_volts_read_before_a_charge_say_nothing_after_it(field):
     assert full() == set(PACKS)  # nobody knows: so they count as full
     with pytest.raises(Unsafe, match="charged_since"):
         begun(field, ("P-08",), None, "Twin-2")
-    field.runs.check_after(key, State.STOPPED, field.clock(), {"P-08": After(old.cell_v)}, None)
+    field.checks.check_after(key, State.STOPPED, field.clock(), {"P-08": After(old.cell_v)}, None)
     assert packs()["P-08"].reading.cell_v == old.cell_v
     assert packs()["P-11"].reading is None
     assert full() == {"P-11", "P-06"}
@@ -116,7 +118,7 @@ def test_volts_read_before_a_charge_say_nothing_after_it(field):
 
 @pytest.mark.parametrize(("act", "still"), [(Act.FINISH, True), (Act.STOP, False)])
 def test_a_plan_is_up_to_date_while_it_is_followed(field, act, still):
-    kept = KeptPlan(field.clock(), "soonest", {"batches": []}, field.desk.revision())
+    kept = KeptPlan(field.clock(), "soonest", PlanRecord(), field.desk.revision())
     field.desk.keep_plan(kept)
     key = begun(field)
     brought_to(field, key, State.CHARGING)
@@ -217,7 +219,7 @@ def test_a_charge_without_a_fault_brings_only_the_hand_check(field):
     brought_to(field, key, State.CHARGING)
     assert found_codes(field.pass_time(18)) == {"watch_check_due"}
     assert field.runs.findings()
-    field.runs.observe(key, TYPED, Observation(0, by_hand=True), field.clock())
+    field.watcher.observe(key, TYPED, Observation(0, by_hand=True), field.clock())
     field.pass_time(0.5)
     assert field.runs.findings() == ()
 
@@ -232,7 +234,7 @@ def test_nothing_is_missed_while_the_link_is_lost(field):
     assert field.links.links()[0].lost
     field.pass_time(1)
     assert field.links.links()[0].lost is None
-    assert "silent" not in {item.code for item in field.runs.findings()}
+    assert "silent" not in {item.finding.what.code for item in field.runs.findings()}
     look = field.runs.look(key, field.clock())
     assert look.run.state is State.CHARGING
     assert look.seen[-1].seen.charge_mah == pytest.approx(field.server.bench.channels["Twin-1"].charge_mah, rel=0.1)
@@ -278,7 +280,7 @@ def test_an_incident_stops_keeps_apart_and_is_written_down(field):
     key = begun(field)
     brought_to(field, key, State.CHARGING)
     other = begun(field, ("T-01", "T-07"), "Four", "Twin-2")
-    incident = field.runs.incident("swelling", [key, other], ["P-11"], "it went soft", field.clock())
+    incident = field.incidents.incident("swelling", [key, other], ["P-11"], "it went soft", field.clock())
     assert incident.stopped == ("Twin-1",)
     assert field.runs.look(key, field.clock()).run.state is State.STOPPED
     assert field.runs.look(other, field.clock()).run.state is State.DROPPED
@@ -287,7 +289,7 @@ def test_an_incident_stops_keeps_apart_and_is_written_down(field):
     assert conditions["P-08"] is Condition.OK
     with field.store.reading() as repository:
         assert repository.runs.incidents()[0].note == "it went soft"
-    field.runs.incident("number", [], ["P-06"], None, field.clock())
+    field.incidents.incident("number", [], ["P-06"], None, field.clock())
     assert next(p.condition for p in field.desk.session().packs if p.id == "P-06") is Condition.OK
 
 
@@ -297,5 +299,5 @@ def test_more_than_eighty_percent_back_in_is_told(field):
     key = begun(field, ("P-10",), None, "Small-1")
     brought_to(field, key, State.CHARGING)
     field.runs.act(key, Act.FINISH, State.CHARGING, field.clock())
-    _, logged = field.runs.check_after(key, State.DONE, field.clock(), {}, 0.81 * pack.capacity_ah * 1000, skipped=True)
+    _, logged = field.checks.check_after(key, State.DONE, field.clock(), {}, 0.81 * pack.capacity_ah * 1000, skipped=True)
     assert logged.low == ("P-10",)

@@ -45,6 +45,7 @@ class Bench:
     def __init__(self, app, server, clock):
         self.found, self.server, self.clock = app.extensions["iterum"], server, clock
         self.found["clock"] = clock
+        self.watcher, self.checks = self.found["watcher"], self.found["checks"]
         self.runs, self.desk, self.links = self.found["runs"], self.found["desk"], self.found["links"]
         channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
         self.links.add(CHARGER, "127.0.0.1", server.port, channels)
@@ -54,7 +55,7 @@ class Bench:
     def pass_time(self, minutes):
         for _ in range(round(minutes * 4)):
             self.clock.seconds += 15
-            self.runs.watch(self.clock())
+            self.watcher.watch(self.clock())
 
     def begin(self, packs=PACKS, board="Six", channel="Twin-1"):
         answer = self.visitor.post("/run", packs=list(packs), board=board, channel=channel)

@@ -270,18 +270,18 @@ class TestPlan:
 
     def test_planning_again_leaves_what_runs_and_says_what_changed(self, demo_app, visitor):
         self.planned(visitor)
-        first = desk(demo_app).latest_plan().document["batches"][0]
+        first = desk(demo_app).latest_plan().plan.batches[0]
         demo_app.extensions["iterum"]["clock"] = lambda: NOON + timedelta(minutes=15)
         page = self.planned(visitor, follow="yes")
         assert "What changed" in page
         assert "Runs, or is about to: left alone" in page
-        again = desk(demo_app).latest_plan().document["batches"][0]
-        assert (again["packs"], again["channel"]) == (first["packs"], first["channel"])
-        assert again["start_min"] == pytest.approx(first["start_min"] - 15)
+        again = desk(demo_app).latest_plan().plan.batches[0]
+        assert (again.tags, again.channel) == (first.tags, first.channel)
+        assert again.start_min == pytest.approx(first.start_min - 15)
 
     def moved(self, visitor, demo_app):
         """Move the last batch to the first later time that every rule allows; the page, and by how much."""
-        last = len(desk(demo_app).latest_plan().document["batches"]) - 1
+        last = len(desk(demo_app).latest_plan().plan.batches) - 1
         for by_min in (1, 5, 12, 20, 33, 45, 60, 90):
             page = visitor.post("/plan/batch", batch=str(last), by_min=str(by_min)).text
             if "It is kept there" in page:
@@ -290,33 +290,33 @@ class TestPlan:
 
     def test_a_batch_is_moved_kept_and_refused_with_reasons(self, visitor, demo_app):
         self.planned(visitor)
-        batches = desk(demo_app).latest_plan().document["batches"]
+        batches = desk(demo_app).latest_plan().plan.batches
         last = len(batches) - 1
         _, by_min = self.moved(visitor, demo_app)
         moved = next(
-            item for item in desk(demo_app).latest_plan().document["batches"] if item["packs"] == batches[last]["packs"]
+            item for item in desk(demo_app).latest_plan().plan.batches if item.tags == batches[last].tags
         )
-        assert moved["start_min"] == pytest.approx(batches[last]["start_min"] + by_min)
-        assert moved["locked"]
-        before = desk(demo_app).latest_plan().document
+        assert moved.start_min == pytest.approx(batches[last].start_min + by_min)
+        assert moved.locked
+        before = desk(demo_app).latest_plan().plan
         page = visitor.post("/plan/batch", batch="1", by_min="-500").text
         assert "Not moved: That time is past." in page
         page = visitor.post(
-            "/plan/batch", batch=str(last), by_min="0", channel=batches[0]["channel"], start_min="1"
+            "/plan/batch", batch=str(last), by_min="0", channel=batches[0].channel, start_min="1"
         ).text
         assert re.search(r"Not moved: .* is taken then; free for it from \d\d:\d\d", page)
-        assert desk(demo_app).latest_plan().document == before
+        assert desk(demo_app).latest_plan().plan == before
         visitor.post("/plan/batch", batch=str(last), keep="no")
-        assert not desk(demo_app).latest_plan().document["batches"][last]["locked"]
+        assert not desk(demo_app).latest_plan().plan.batches[last].locked
 
     def test_a_kept_batch_stays_when_planned_anew(self, visitor, demo_app):
         self.planned(visitor)
-        batches = desk(demo_app).latest_plan().document["batches"]
+        batches = desk(demo_app).latest_plan().plan.batches
         self.moved(visitor, demo_app)
         page = self.planned(visitor, follow="yes")
         assert "Kept where you put it." in page
-        last = desk(demo_app).latest_plan().document["batches"]
-        assert any(item["packs"] == batches[-1]["packs"] and item["locked"] for item in last)
+        last = desk(demo_app).latest_plan().plan.batches
+        assert any(item.tags == batches[-1].tags and item.locked for item in last)
 
     def test_the_chosen_batch_shows_its_pinch(self, visitor):
         self.planned(visitor)
@@ -394,9 +394,9 @@ class TestRunSheet:
     def test_the_run_sheet_has_all_that_is_needed_without_a_screen(self, visitor, demo_app):
         self.planned(visitor)
         page = visitor.get("/plan/sheet").text
-        for batch in desk(demo_app).latest_plan().document["batches"]:
-            assert all(tag in page for tag in batch["packs"])
-            assert f"{batch['current_a']:.1f} A" in page
+        for batch in desk(demo_app).latest_plan().plan.batches:
+            assert all(tag in page for tag in batch.tags)
+            assert f"{batch.current_a:.1f} A" in page
         assert "16.8 V" in page
 
 

@@ -9,7 +9,7 @@ import pytest
 from iterum.core.bench.packs import Condition
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
-from iterum.services.running import TYPED
+from iterum.services.watching import TYPED
 from tests.conftest import NOON
 from tests.web.conftest import PACKS, UNEVEN, Visitor, planned
 
@@ -140,8 +140,8 @@ class TestSomethingWrong:
         assert bench.state(key) is State.STOPPED
         assert next(p.condition for p in bench.desk.session().packs if p.id == "P-11") is Condition.DAMAGED
         bench.found["plan_desk"].job.wait(10)
-        document = bench.desk.latest_plan().document
-        assert "P-11" not in {tag for batch in document["batches"] for tag in batch["packs"]}
+        document = bench.desk.latest_plan().plan
+        assert "P-11" not in {tag for batch in document.batches for tag in batch.tags}
         assert "soft" in bench.visitor.get("/log?kind=incidents").text
         assert bench.visitor.post("/wrong", see="flood").status_code == 404
 
@@ -166,73 +166,73 @@ class TestReplanFromTheRun:
     def test_what_runs_stays_what_was_not_begun_is_still_to_come(self, bench):
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
         bench.found["plan_desk"].job.wait(10)
-        first = bench.desk.latest_plan().document["batches"][0]
+        first = bench.desk.latest_plan().plan.batches[0]
         assert 'value="yes" checked' not in bench.visitor.get("/plan").text
-        bench.charging(packs=first["packs"], board=first["board"] or "", channel=first["channel"])
+        bench.charging(packs=list(first.tags), board=first.board or "", channel=first.channel)
         assert 'value="yes" checked' in bench.visitor.get("/plan").text  # it is followed, so it is kept to
         bench.pass_time(20)
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5", follow="yes")
         bench.found["plan_desk"].job.wait(10)
-        batches = bench.desk.latest_plan().document["batches"]
-        running = [batch for batch in batches if batch["start_min"] < 0]
-        assert [set(batch["packs"]) for batch in running] == [set(first["packs"])]
-        assert all(batch["start_min"] >= 0 for batch in batches if batch not in running)
+        batches = bench.desk.latest_plan().plan.batches
+        running = [batch for batch in batches if batch.start_min < 0]
+        assert [set(batch.tags) for batch in running] == [set(first.tags)]
+        assert all(batch.start_min >= 0 for batch in batches if batch not in running)
 
     @pytest.mark.parametrize("follow", ["yes", "no"])
     def test_after_a_stopped_batch_every_pack_is_planned_or_named(self, bench, follow):
         planned(bench.visitor)
-        first, second = bench.desk.latest_plan().document["batches"][:2]
-        key = bench.charging(packs=first["packs"], board=first["board"] or "", channel=first["channel"])
+        first, second = bench.desk.latest_plan().plan.batches[:2]
+        key = bench.charging(packs=list(first.tags), board=first.board or "", channel=first.channel)
         bench.pass_time(10)
         bench.act(key, "stop")
         assert 'value="yes" checked' not in bench.visitor.get("/plan").text  # a stop is no part of a plan
-        bench.visitor.post("/run", packs=second["packs"], board=second["board"] or "", channel=second["channel"])
+        bench.visitor.post("/run", packs=list(second.tags), board=second.board or "", channel=second.channel)
         planned(bench.visitor, follow=follow)
-        document = bench.desk.latest_plan().document
-        named = {tag for batch in document["batches"] for tag in batch["packs"]}
-        named |= {left["id"] for left in document["left_out"]}
+        document = bench.desk.latest_plan().plan
+        named = {tag for batch in document.batches for tag in batch.tags}
+        named |= {left.tag for left in document.left_out}
         assert named >= {pack.id for pack in bench.desk.session().packs}
 
     def test_a_day_goes_on_from_plan_to_plan_and_nobody_flies_twice_on_one_charge(self, bench):
         planned(bench.visitor)
-        told = {heat["name"]: set(heat["packs"]) for heat in bench.desk.latest_plan().document["wanted"]}
+        told = {heat.wish.name: set(heat.packs) for heat in bench.desk.latest_plan().plan.wanted}
         used_wh = []
         for minutes in (100, 40):  # after the first heat, and after the second too
             bench.clock.seconds += minutes * 60
             planned(bench.visitor, follow="yes")
-            document = bench.desk.latest_plan().document
-            for heat in document["wanted"]:
-                assert set(heat["packs"]) == told[heat["name"]]
-                assert heat["met"]
-            used_wh.append({use["id"]: use["used_wh"] for use in document["sources"]})
-        assert [heat["name"] for heat in document["past"]["flown"]] == ["Pylon heat 1", "Tow 1"]
+            document = bench.desk.latest_plan().plan
+            for heat in document.wanted:
+                assert set(heat.packs) == told[heat.wish.name]
+                assert heat.met
+            used_wh.append({use.id: use.used_wh for use in document.sources})
+        assert [heat.heat.name for heat in document.past.flown] == ["Pylon heat 1", "Tow 1"]
         assert used_wh[0] == pytest.approx(used_wh[1])  # what was drawn before both is not forgotten
 
     def test_a_batch_of_a_later_round_is_moved_by_hand_on_the_way(self, bench):
         planned(bench.visitor)
         bench.clock.seconds += 80 * 60
         planned(bench.visitor, follow="yes")
-        batches = bench.desk.latest_plan().document["batches"]
-        number = next(at for at, batch in enumerate(batches) if 2 in batch["rounds"])
+        batches = bench.desk.latest_plan().plan.batches
+        number = next(at for at, batch in enumerate(batches) if 2 in batch.rounds)
         for by_min in (2, 4, 8, 16, 32):  # hands may be at another batch or away just then
             text = bench.visitor.post("/plan/batch", batch=str(number), by_min=str(by_min)).text
             if "It is kept there." in text:
                 break
         assert "It is kept there." in text, re.findall("Not moved[^<]*", text)
-        (moved,) = (batch for batch in bench.desk.latest_plan().document["batches"] if batch["locked"])
-        assert moved["packs"] == batches[number]["packs"]
-        assert all(heat["packs"] for heat in bench.desk.latest_plan().document["wanted"])
+        (moved,) = (batch for batch in bench.desk.latest_plan().plan.batches if batch.locked)
+        assert moved.tags == batches[number].tags
+        assert all(heat.packs for heat in bench.desk.latest_plan().plan.wanted)
 
     def test_a_plan_from_now_leaves_what_is_in_hand_alone(self, bench):
         bench.charging()
         bench.pass_time(3)
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
         bench.found["plan_desk"].job.wait(10)
-        batches = bench.desk.latest_plan().document["batches"]
-        mine = [batch for batch in batches if set(batch["packs"]) & set(PACKS) and batch["rounds"][0] == 1]
-        assert [(set(batch["packs"]), batch["channel"]) for batch in mine] == [(set(PACKS), "Twin-1")]
-        others = [batch for batch in batches if batch["channel"] == "Twin-1" and batch not in mine]
-        assert all(batch["start_min"] >= mine[0]["end_min"] - 1e-6 for batch in others)
+        batches = bench.desk.latest_plan().plan.batches
+        mine = [batch for batch in batches if set(batch.tags) & set(PACKS) and batch.rounds[0] == 1]
+        assert [(set(batch.tags), batch.channel) for batch in mine] == [(set(PACKS), "Twin-1")]
+        others = [batch for batch in batches if batch.channel == "Twin-1" and batch not in mine]
+        assert all(batch.start_min >= mine[0].end_min - 1e-6 for batch in others)
 
 
 class TestLog:
@@ -339,7 +339,7 @@ class TestUse:
     def test_a_timer_is_kept_and_shortened_by_what_went_back_in(self, bench):
         bench.visitor.post("/use/timer", pack="P-08", timer_s="360")
         key = bench.charging()
-        bench.runs.observe(key, TYPED, Observation(0, by_hand=True), bench.clock())
+        bench.watcher.observe(key, TYPED, Observation(0, by_hand=True), bench.clock())
         bench.runs.act(key, Act.FINISH, State.CHARGING, bench.clock())
         page = bench.visitor.post(f"/run/{key}/after", expected="done", skip="yes", charge_mah="4900").text
         assert "More than 80 % went back into" in page

@@ -12,6 +12,19 @@ class Reason:
     code: str
     numbers: Mapping[str, Any] = field(default_factory=dict)
 
+    def __post_init__(self) -> None:
+        """Keep numbers in one form, also those that come back from where they were kept."""
+        object.__setattr__(self, "numbers", {name: _kept(value) for name, value in self.numbers.items()})
+
+
+def _kept(value: Any) -> Any:
+    """A list as a tuple, and a reason that was written down as a mapping as a reason."""
+    if isinstance(value, (list, tuple)):
+        return tuple(_kept(item) for item in value)
+    if isinstance(value, Mapping) and value.keys() == {"code", "numbers"}:
+        return Reason(value["code"], value["numbers"])
+    return value
+
 
 def reason(code: str, **numbers: Any) -> Reason:
     """A `Reason` with its numbers as keywords."""

@@ -1,8 +1,9 @@
 """What Iterum asks of a charger, whichever it is. A driver that keeps this can be read, started and stopped."""
 
 from dataclasses import dataclass
-from enum import StrEnum
 from typing import Protocol
+
+from iterum.core.season.run import Status
 
 
 class LinkLost(ConnectionError):
@@ -11,16 +12,6 @@ class LinkLost(ConnectionError):
 
 class Refused(RuntimeError):
     """The device answers that it will not do what was asked, and why."""
-
-
-class Status(StrEnum):
-    """What a channel says it does."""
-
-    IDLE = "idle"
-    CHARGING = "charging"
-    DONE = "done"
-    STOPPED = "stopped"
-    FAULT = "fault"
 
 
 @dataclass(frozen=True)

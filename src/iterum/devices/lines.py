@@ -14,7 +14,8 @@ from dataclasses import fields
 from typing import Any
 from urllib.parse import quote, unquote
 
-from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused, Settings, Status
+from iterum.core.season.run import Status
+from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused, Settings
 
 MAX_LINE = 4096
 TIMEOUT_S = 2.0

@@ -15,7 +15,8 @@ from iterum.core.bench.packs import Pack
 from iterum.core.bench.session import Session
 from iterum.core.bench.setup import least_power_w
 from iterum.core.electrical.circuit import Branch, Feeding, branch_of, run
-from iterum.devices.driver import ChannelReading, Refused, Settings, Status
+from iterum.core.season.run import Status
+from iterum.devices.driver import ChannelReading, Refused, Settings
 
 AIR_C = 19.0
 WARMS_K_A_C = 2.0

@@ -1,20 +1,17 @@
 """Results as plain JSON documents, with the names of the session file."""
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from iterum.core.bench.limits import Limit, seats_on
-from iterum.core.bench.session import Wish
 from iterum.core.bench.verdict import PackVerdict
 from iterum.core.electrical.circuit import Trace
 from iterum.core.electrical.joining import Evening, Joining
 from iterum.core.match.group import Group
 from iterum.core.match.matching import LeftOut, Matching
-from iterum.core.planning.explain import BatchWhy, Relaxed
-from iterum.core.planning.history import Flown, Past
-from iterum.core.planning.plan import Plan, SourceUse, WishOutcome
+from iterum.core.planning.plan import SourceUse, WishOutcome
 from iterum.core.planning.problem import PlannedBatch
-from iterum.core.planning.rounds import round_of, tag_at, tag_of
+from iterum.core.planning.record import PlanRecord
 from iterum.core.reasons import Reason
 from iterum.core.sizing.size import Budget, Judged, Sizing
 from iterum.wording import about, minute_of, sentence
@@ -223,23 +220,13 @@ def charge_document(judged: Judged) -> dict[str, Any]:
     }
 
 
-def plan_document(
-    plan: Plan,
-    whys: Sequence[BatchWhy] = (),
-    relaxed: Sequence[Relaxed] = (),
-    changed: Iterable[Reason] = (),
-    at: Clock = minute_of,
-) -> dict[str, Any]:
-    """What `plan` prints; `whys` say why each batch is as it is, `relaxed` what would make the whole sooner.
-
-    changed : what is otherwise than in the plan before. at : how sentences write a minute of the plan.
-    """
-    reasons = {why.batch: why.reasons for why in whys}
+def plan_document(plan: PlanRecord, at: Clock = minute_of) -> dict[str, Any]:
+    """What `plan` prints. at : how sentences write a minute of the plan."""
     return {
-        "batches": [batch_document(batch, reasons.get(batch, ()), at) for batch in plan.batches],
+        "batches": [batch_document(batch, reasons, at) for batch, reasons in plan.explained],
         "left_out": [
-            {"id": tag_of(left.pack.id), "round": round_of(left.pack.id), "code": left.reason.code,
-             "text": about(left.reason), "fix": sentence(left.fix)}
+            {"id": left.tag, "round": left.round, "code": left.reason.code, "text": about(left.reason),
+             "fix": sentence(left.fix)}
             for left in plan.left_out
         ],
         **outcome_document(plan.wanted, plan.sources),
@@ -248,10 +235,10 @@ def plan_document(
         "proved": plan.proved,
         "gap": tidy(plan.gap),
         "visits": plan.visits,
-        "changed": [{"code": item.code, "text": sentence(item, at)} for item in changed],
+        "changed": [{"code": item.code, "text": sentence(item, at)} for item in plan.changed],
         "would_help": [
             {"code": item.reason.code, "text": sentence(item.reason, at), "saved_min": tidy(item.saved_min)}
-            for item in relaxed
+            for item in plan.would_help
         ],
     }  # fmt: skip
 
@@ -272,8 +259,8 @@ _BATCH_FIGURES = (
 def batch_document(batch: PlannedBatch, reasons: Iterable[Reason], at: Clock = minute_of) -> dict[str, Any]:
     """One batch of a plan."""
     return {
-        "packs": [tag_of(tag) for tag in batch.packs],
-        "rounds": [round_of(tag) for tag in batch.packs],
+        "packs": list(batch.tags),
+        "rounds": list(batch.rounds),
         "class": batch.family,
         "board": batch.board,
         "channel": batch.channel,
@@ -306,71 +293,3 @@ def outcome_document(wanted: Iterable[WishOutcome], sources: Iterable[SourceUse]
             for use in sources
         ],
     }
-
-
-def past_document(past: Past) -> dict[str, Any]:
-    """What was over when a plan was made on the way, for the plan made after it."""
-    return {
-        "done": [batch_document(batch, ()) for batch in past.done],
-        "flown": [{**vars(item.heat), "packs": list(item.packs)} for item in past.flown],
-    }
-
-
-def past_from(document: Mapping[str, Any]) -> Past:
-    """What was over when this plan was made."""
-    past = document.get("past", {"done": (), "flown": ()})
-    flown = [
-        Flown(Wish(**{name: value for name, value in item.items() if name != "packs"}), tuple(item["packs"]))
-        for item in past["flown"]
-    ]
-    return Past(_batches(past["done"]), tuple(flown))
-
-
-def heats_from(document: Mapping[str, Any]) -> tuple[Flown, ...]:
-    """The heats of a plan document, with the packs that fly in them."""
-    return tuple(
-        Flown(Wish(item["count"], item["class"], item["at_min"], item["name"], item["fly_min"]), tuple(item["packs"]))
-        for item in document.get("wanted", ())
-        if item["fly_min"] is not None
-    )
-
-
-def plan_moved(
-    document: Mapping[str, Any],
-    batches: Sequence[PlannedBatch],
-    reasons: Mapping[frozenset[str], Sequence[Mapping[str, Any]]],
-    outcome: Mapping[str, Any],
-    visits: int,
-) -> dict[str, Any]:
-    """A plan document with its batches as the pilot moved them. reasons : of each batch, by its packs."""
-    ends = [batch.end_min for batch in batches]
-    return {
-        **document,
-        "batches": [
-            {**batch_document(batch, ()), "reasons": list(reasons.get(frozenset(batch.packs), ()))} for batch in batches
-        ],
-        **outcome,
-        "makespan_min": tidy(max(ends, default=0.0)),
-        "proved": False,
-        "visits": visits,
-        "changed": [],
-        "would_help": [],
-    }
-
-
-def batches_from(document: Mapping[str, Any]) -> tuple[PlannedBatch, ...]:
-    """The batches of a plan document, back as core objects."""
-    return _batches(document["batches"])
-
-
-def _batches(items: Iterable[Mapping[str, Any]]) -> tuple[PlannedBatch, ...]:
-    names = ("board", "channel", "source", *_BATCH_FIGURES)
-    return tuple(
-        PlannedBatch(
-            packs=tuple(tag_at(tag, number) for tag, number in zip(item["packs"], item["rounds"], strict=True)),
-            family=item["class"],
-            locked=item["locked"],
-            **{name: item.get(name, item["end_min"]) if name == "full_min" else item[name] for name in names},
-        )
-        for item in items
-    )

@@ -197,7 +197,10 @@ PARTS: dict[str, Any] = {
         },
     ),
     "group": _model("group", "Group", Choice),
-    "wanted": _model("wanted", "Wish", Wish, {"family": _Class}, {"family": "class"}),
+    "wanted": _model(
+        "wanted", "Wish", Wish, {"family": _Class, "at_min": Annotated[float, Ge(0), Le(100000)]},
+        {"family": "class"},
+    ),
     "running": _model(
         "running", "A batch that charges now", Running, without="power_w board energy_left_wh",
         more={

@@ -13,13 +13,15 @@ from iterum.core.bench.packs import Condition, Pack, Reading
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session
 from iterum.core.match.matching import Matching, match_packs
+from iterum.core.planning.record import KeptPlan
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.season.records import KeptReading
 from iterum.core.sizing.arrange import Placed, match, move_by_hand, place_groups
 from iterum.exchange.heats import Heat
 from iterum.exchange.session import part_from, rules_document
 from iterum.services.in_hand import as_it_runs, taken_while_charging
 from iterum.store.database import Store
-from iterum.store.repository import HandMove, KeptPlan, KeptReading, KitItem, Repository
+from iterum.store.repository import HandMove, KitItem, Repository
 
 TYPED, FILE, FORM = "typed", "file", "form"
 """Where a reading comes from."""

@@ -1,57 +1,25 @@
-"""What is in hand now, from the stored runs: their packs, board, channel, watts, and the watt-hours they still take."""
+"""What is in hand now, fetched: the stored runs with what was read of them."""
 
 from dataclasses import replace
 from datetime import datetime
 
 from iterum.core.bench.bench import Running
 from iterum.core.bench.kit import Kit
-from iterum.core.season.outlook import energy_wh, outlook
-from iterum.core.season.run import BEFORE_CHARGE, LIVE, OPEN
+from iterum.core.season import in_hand
+from iterum.core.season.records import KeptRun
+from iterum.core.season.run import LIVE, OPEN
 from iterum.store.repository import Repository
-from iterum.store.runs import KeptRun
 
 
 def put_in_mah(repository: Repository, run: KeptRun, now: datetime) -> float:
-    """mAh that a run has put in: the last that was read, else by its expected curve; 0 before it charges."""
-    read = repository.runs.last_charge_mah(run.key)
-    if read is not None:
-        return read
-    if run.expected is None or run.charging_at is None:
-        return 0.0
-    return run.expected.charge_at(run.minute(now))
-
-
-def taken_wh(run: KeptRun, charge_mah: float) -> float:
-    """Wh that so many mAh took at the source."""
-    if run.expected is not None:
-        return energy_wh(run.expected, charge_mah) / run.source_part
-    volts = run.card.full_pack_v or run.card.pack_v
-    return charge_mah / 1000 * volts / run.source_part
+    """mAh that a run has put in so far."""
+    return in_hand.put_in_mah(run, repository.runs.last_charge_mah(run.key), now)
 
 
 def running_of(repository: Repository, run: KeptRun, now: datetime) -> Running:
-    """One run as the bench sees it. One that is over but still hangs there takes no more watts."""
-    will_charge = run.state in LIVE or run.state in BEFORE_CHARGE
-    volts = run.card.full_pack_v or run.card.pack_v * 1.2
-    missing_mah = run.expected.missing_mah if run.expected else run.card.capacity_mah
-    left_min = 0.0
-    if will_charge:
-        minutes = run.expected.minutes + run.expected.balance_min if run.expected else run.card.timer_min
-        left_min = max(minutes - run.minute(now), 0.0)
-        if run.expected is not None and run.state in LIVE:
-            seen = [item.seen for item in repository.runs.observations(run.key)]
-            left_min = outlook(run.expected, seen, run.minute(now)).left_min + run.expected.balance_min
-    done_mah = put_in_mah(repository, run, now)
-    left_wh = (taken_wh(run, max(missing_mah, done_mah)) - taken_wh(run, done_mah)) * run.source_part
-    return Running(
-        packs=run.packs,
-        board=run.board,
-        channel=run.channel,
-        current_a=run.current_a,
-        power_w=run.current_a * volts if will_charge else 0.0,
-        energy_left_wh=max(left_wh, 0.0) if will_charge else 0.0,
-        minutes_left=left_min,
-    )
+    """One run as the bench sees it."""
+    seen = [item.seen for item in repository.runs.observations(run.key)] if run.state in LIVE else []
+    return in_hand.running_of(run, seen, repository.runs.last_charge_mah(run.key), now)
 
 
 def taken_while_charging(repository: Repository, now: datetime) -> dict[str, float]:
@@ -59,7 +27,7 @@ def taken_while_charging(repository: Repository, now: datetime) -> dict[str, flo
     found: dict[str, float] = {}
     for run in repository.runs.in_states(LIVE):
         if run.source is not None:
-            found[run.source] = found.get(run.source, 0.0) + taken_wh(run, put_in_mah(repository, run, now))
+            found[run.source] = found.get(run.source, 0.0) + in_hand.taken_wh(run, put_in_mah(repository, run, now))
     return found
 
 

@@ -8,11 +8,12 @@ from typing import Any
 from iterum.core.bench.packs import Pack
 from iterum.core.season.health import ChargeRecord, Health, health
 from iterum.core.season.outlook import Observation
+from iterum.core.season.records import Incident, KeptEvent, KeptObservation, KeptReading, KeptRun, LoggedCharge
+from iterum.core.season.run import LIVE
+from iterum.core.season.storage import full_since
 from iterum.services.desk import Desk
-from iterum.services.running import FILE
+from iterum.services.watching import FILE
 from iterum.store.database import Store
-from iterum.store.repository import KeptReading
-from iterum.store.runs import Incident, KeptEvent, KeptObservation, KeptRun, LoggedCharge
 
 PAGE = 100
 
@@ -86,8 +87,12 @@ class LogBook:
 
     def full_since(self) -> dict[str, datetime]:
         """Packs that lie full, with the moment since when by what was read of them."""
+        packs = self._desk.session().packs
         with self._store.reading() as repository:
-            return repository.full_since(self._desk.session().packs)
+            charging = {tag for run in repository.runs.in_states(LIVE) for tag in run.packs}
+            may_be_full = [pack for pack in packs if (pack.cell_v or 0.0) >= pack.chemistry.full_rest_v]
+            readings = {pack.id: repository.readings(pack.id) for pack in may_be_full}
+        return full_since(packs, readings, charging)
 
     def report(self, begins: datetime, ends: datetime) -> Report:
         """Everything of one day."""

@@ -5,7 +5,7 @@ import threading
 from collections.abc import Callable
 from datetime import datetime
 
-from iterum.services.running import RunDesk
+from iterum.services.watching import Watcher
 
 EVERY_S = 1.0
 
@@ -13,8 +13,8 @@ EVERY_S = 1.0
 class Watch:
     """Looks until it is stopped. A look that fails is logged, and the next one is made all the same."""
 
-    def __init__(self, runs: RunDesk, clock: Callable[[], datetime], every_s: float = EVERY_S) -> None:
-        self._runs, self._clock, self._every_s = runs, clock, every_s
+    def __init__(self, watcher: Watcher, clock: Callable[[], datetime], every_s: float = EVERY_S) -> None:
+        self._watcher, self._clock, self._every_s = watcher, clock, every_s
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._look, name="watch", daemon=True)
         self.looked_at: datetime | None = None
@@ -33,7 +33,7 @@ class Watch:
         while not self._over.wait(self._every_s):
             try:
                 now = self._clock()
-                self._runs.watch(now)
+                self._watcher.watch(now)
                 self.looked_at = now
             except Exception:
                 logging.getLogger("iterum").exception("the watch failed once and goes on")

@@ -1,12 +1,15 @@
 """Opening the database: migrations, foreign keys, write-ahead log, one transaction at a time."""
 
+import sqlite3
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
 from alembic import command
 from alembic.config import Config
+from alembic.runtime.migration import MigrationContext
+from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine, event
 
 from iterum.store.repository import Repository
@@ -22,14 +25,37 @@ def _set_pragmas(connection: Any, _record: Any) -> None:
     cursor.close()
 
 
-def migrate(engine: Engine) -> None:
-    """Bring the tables to the newest version. Safe to call on every start."""
+def migrate(engine: Engine, path: Path) -> None:
+    """Bring the tables to the newest version: all of it or nothing, with a copy made before. Safe on every start."""
     config = Config()
     config.set_main_option("script_location", "iterum:store/migrations")
+    newest = ScriptDirectory.from_config(config).get_current_head()
     with engine.connect() as connection:
+        version = MigrationContext.configure(connection).get_current_revision()
+        connection.rollback()
+        if version == newest:
+            return
+        if version is not None:
+            _copy(path, path.with_name(f"{path.stem}.before-{newest}{path.suffix}"))
+        connection.exec_driver_sql("PRAGMA foreign_keys = OFF")  # tables are made anew and renamed on the way
+        connection.exec_driver_sql("BEGIN IMMEDIATE")
         config.attributes["connection"] = connection
         command.upgrade(config, "head")
+        broken = connection.exec_driver_sql("PRAGMA foreign_key_check").all()
+        if broken:
+            connection.rollback()
+            raise RuntimeError(f"{path.name} was not brought to version {newest}: {len(broken)} rows would lose theirs")
         connection.commit()
+        connection.exec_driver_sql("PRAGMA foreign_keys = ON")
+
+
+def _copy(path: Path, to: Path) -> None:
+    """A whole copy of the database, or none: it gets its name when it is complete."""
+    unfinished = to.with_name(to.name + ".part")
+    unfinished.unlink(missing_ok=True)
+    with closing(sqlite3.connect(path)) as old, closing(sqlite3.connect(unfinished)) as new:
+        old.backup(new)
+    unfinished.replace(to)
 
 
 class Store:
@@ -40,7 +66,7 @@ class Store:
         self.path = path
         self.engine = create_engine(f"sqlite:///{path}")
         event.listen(self.engine, "connect", _set_pragmas)
-        migrate(self.engine)
+        migrate(self.engine, path)
 
     @contextmanager
     def reading(self) -> Iterator[Repository]:

@@ -11,12 +11,14 @@ from sqlalchemy.exc import IntegrityError
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.bench.ledger import Entry, EntryKind
-from iterum.core.bench.packs import Condition, Pack, Reading
+from iterum.core.bench.packs import Condition, Pack, Reading, charged_since
 from iterum.core.bench.session import Wish
+from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.reasons import NotThere
 from iterum.core.season.health import ChargeRecord
-from iterum.core.season.run import LIVE
+from iterum.core.season.records import KeptReading
 from iterum.store import tables
+from iterum.store.documents import from_document, to_document
 from iterum.store.runs import RunRepository
 
 AFTER = "after charge"
@@ -39,29 +41,6 @@ class TagTaken(ValueError):
     def __init__(self, tag: str) -> None:
         super().__init__(f"{tag!r} is used already")
         self.tag = tag
-
-
-@dataclass(frozen=True)
-class KeptReading:
-    """A reading as it was written down. `corrected_by` is the key of the reading that replaced it, if any."""
-
-    key: int
-    pack_id: str
-    reading: Reading
-    entered_at: datetime
-    origin: str
-    corrects: int | None
-    corrected_by: int | None
-
-
-@dataclass(frozen=True)
-class KeptPlan:
-    """A plan as it was made: its document, and the revision of the session it was made for."""
-
-    made_at: datetime
-    prefer: str
-    document: dict[str, Any]
-    revision: int
 
 
 @dataclass(frozen=True)
@@ -223,27 +202,6 @@ class Repository:
             for row in rows
         )  # fmt: skip
 
-    def full_since(self, packs: Sequence[Pack]) -> dict[str, datetime]:
-        """Packs whose volts say full, with the first of the readings in a row that said so.
-
-        A pack that was charged and not read since counts as full from then on; one that charges does not yet.
-        """
-        charging = {tag for run in self.runs.in_states(LIVE) for tag in run.packs}
-        found = {pack.id: pack.charged_at for pack in packs if pack.charged_at and pack.id not in charging}
-        for pack in packs:
-            if pack.reading is None or (pack.cell_v or 0.0) < pack.chemistry.full_rest_v or not pack.chemistry.joins:
-                continue
-            moment = None
-            for kept in self.readings(pack.id):
-                if kept.corrected_by is not None:
-                    continue
-                if kept.reading.pack_v / pack.cells < pack.chemistry.full_rest_v:
-                    break
-                moment = kept.reading.taken_at or kept.entered_at
-            if moment is not None:
-                found[pack.id] = moment
-        return found
-
     def log_charge(self, pack_id: str, run_key: int | None, origin: str, record: ChargeRecord) -> int:
         """Write one charge of one pack down, in use or retired. Returns its key. Raises NotThere."""
         return self.runs.log_charge(self._pack_key(pack_id), run_key, origin, record)
@@ -394,7 +352,11 @@ class Repository:
 
     def add_plan(self, plan: KeptPlan) -> None:
         """Keep a plan; earlier ones stay."""
-        self._connection.execute(insert(tables.plans).values(vars(plan)))
+        self._connection.execute(
+            insert(tables.plans).values(
+                made_at=plan.made_at, prefer=plan.prefer, revision=plan.revision, document=to_document(plan.plan)
+            )
+        )
 
     def latest_plans(self) -> tuple[KeptPlan, ...]:
         """The plan taken last, then those made at the same moment by other preferences, to compare it with."""
@@ -403,7 +365,8 @@ class Repository:
         rows = self._rows(select(plans).where(plans.c.made_at == last).order_by(plans.c.key.desc()))
         found: dict[str, KeptPlan] = {}
         for row in rows:
-            found.setdefault(row.prefer, KeptPlan(row.made_at, row.prefer, dict(row.document), row.revision))
+            plan = from_document(PlanRecord, row.document)
+            found.setdefault(row.prefer, KeptPlan(row.made_at, row.prefer, plan, row.revision))
         return tuple(found.values())
 
     def hand_moves(self) -> tuple[HandMove, ...]:
@@ -441,14 +404,14 @@ class Repository:
         if row is None:
             return None, None, None
         choice = row.group_choice
-        return row.name, row.note, Choice(**{**choice, "packs": tuple(choice["packs"])}) if choice else None
+        return row.name, row.note, from_document(Choice, choice) if choice else None
 
     def set_meeting(self, name: str | None, note: str | None, choice: Choice | None) -> None:
         """Name the meeting and keep the group last chosen."""
         values = {
             "name": name,
             "note": note,
-            "group_choice": {**vars(choice), "packs": list(choice.packs)} if choice else None,
+            "group_choice": to_document(choice) if choice else None,
         }
         self._meeting_row()
         self._connection.execute(update(tables.meeting).values(values))
@@ -474,17 +437,10 @@ def _reading(row: Row[Any]) -> Reading:
     return Reading(row.pack_v, tuple(row.cell_v), row.taken_at, row.temperature_c)
 
 
-def _charged_since(charged_at: datetime | None, read: Row[Any] | None) -> bool:
-    """Whether a pack was on a charger since it was read. What was read at the same moment counts as from before."""
-    if charged_at is None or read is None:
-        return charged_at is not None
-    read_at = read.taken_at or read.entered_at
-    return bool(read_at < charged_at or (read_at == charged_at and read.origin != AFTER))
-
-
 def _pack(row: Row[Any], read: Row[Any] | None) -> Pack:
     """A pack with its reading, unless it was charged since."""
-    since = _charged_since(row.charged_at, read)
+    read_at = None if read is None else read.taken_at or read.entered_at
+    since = charged_since(row.charged_at, read_at, read is not None and read.origin == AFTER)
     names = {field.name for field in fields(Pack)}
     values = {name: value for name, value in row._mapping.items() if name in names}
     values |= {"condition": Condition(row.condition), "resistance_mohm": tuple(row.resistance_mohm)}

@@ -1,127 +1,22 @@
 """Runs and the log in and out of the tables. Every method runs inside the transaction it was given."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import asdict, dataclass, fields
-from datetime import datetime, timedelta
+from dataclasses import dataclass, fields
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Connection, Row, func, insert, select, update
 
 from iterum.core.bench.choice import Choice
-from iterum.core.reasons import NotThere
+from iterum.core.reasons import NotThere, Reason
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.outlook import Expected, Observation
-from iterum.core.season.run import OPEN, State
+from iterum.core.season.records import Incident, KeptEvent, KeptFinding, KeptObservation, KeptRun, LoggedCharge
+from iterum.core.season.run import State
 from iterum.core.season.watching import Alarm, Finding
 from iterum.core.sizing.dial import DialCard
 from iterum.store import tables
-
-
-@dataclass(frozen=True)
-class KeptRun:
-    """One batch in hand, or over. before_v : rest volts of each pack's cells, by tag, as it went on.
-
-    choice : what was chosen, whole. source, source_part : what it is charged from, and the part of its Wh that arrives.
-    stopped : whether its charge was stopped before it had ended by itself.
-    """
-
-    key: int
-    begun_at: datetime
-    packs: tuple[str, ...]
-    family: str
-    board: str | None
-    channel: str
-    current_a: float
-    rate_c: float
-    card: DialCard
-    expected: Expected | None
-    before_v: Mapping[str, tuple[float, ...]]
-    state: State
-    state_at: datetime
-    charging_at: datetime | None
-    paused_min: float
-    ended_at: datetime | None
-    driven: bool
-    heard_at: datetime | None
-    choice: Choice
-    source: str | None
-    source_part: float
-    stopped: bool
-
-    def over_by(self, moment: datetime) -> bool:
-        """Whether its charge had ended, or it was given up, before a moment."""
-        over_at = self.ended_at or (None if self.state in OPEN else self.state_at)
-        return over_at is not None and over_at < moment
-
-    def minute(self, moment: datetime) -> float:
-        """Minutes of charging at a moment, pauses left out; 0 before it began."""
-        if self.charging_at is None:
-            return 0.0
-        until = self.ended_at or (self.state_at if self.state is State.PAUSED else moment)
-        return max((until - self.charging_at) / timedelta(minutes=1) - self.paused_min, 0.0)
-
-
-@dataclass(frozen=True)
-class KeptEvent:
-    """One act, as it was done or skipped, by whom."""
-
-    run_key: int
-    at: datetime
-    act: str
-    state: State
-    skipped: bool
-    by: str
-    note: str | None
-
-
-@dataclass(frozen=True)
-class KeptObservation:
-    """One reading with its time and origin."""
-
-    key: int
-    run_key: int
-    at: datetime
-    origin: str
-    seen: Observation
-
-
-@dataclass(frozen=True)
-class KeptFinding:
-    """A finding from when to when. gone_at : None while it holds; seen_at : when somebody said so."""
-
-    key: int
-    run_key: int
-    alarm: Alarm
-    code: str
-    numbers: Mapping[str, Any]
-    do: str
-    since: datetime
-    last: datetime
-    gone_at: datetime | None
-    seen_at: datetime | None
-
-
-@dataclass(frozen=True)
-class Incident:
-    """Something went wrong: what was seen, which packs, which runs, which of them Iterum could stop."""
-
-    at: datetime
-    kind: str
-    packs: tuple[str, ...]
-    runs: tuple[int, ...]
-    stopped: tuple[str, ...]
-    note: str | None = None
-
-
-@dataclass(frozen=True)
-class LoggedCharge:
-    """One charge of one pack in the log."""
-
-    key: int
-    pack_id: str
-    run_key: int | None
-    origin: str
-    record: ChargeRecord
+from iterum.store.documents import from_document, to_document
 
 
 @dataclass(frozen=True)
@@ -149,8 +44,8 @@ class RunRepository:
 
     def add(self, values: Mapping[str, Any]) -> int:
         """Keep a new run; its card and volts as core objects. Returns its key."""
-        row = {**values, "packs": list(values["packs"]), "card": asdict(values["card"]), "state": State.PLANNED.value}
-        row |= {name: asdict(values[name]) for name in ("choice", "expected")}
+        row = {**values, "packs": list(values["packs"]), "state": State.PLANNED.value}
+        row |= {name: to_document(values[name]) for name in ("card", "choice", "expected")}
         row["before_v"] = {tag: list(volts) for tag, volts in values["before_v"].items()}
         row["state_at"] = values["begun_at"]
         return int(self._connection.execute(insert(tables.runs).values(row).returning(tables.runs.c.key)).scalar_one())
@@ -178,7 +73,8 @@ class RunRepository:
         """Change a run that is still in `from_state`; False, and nothing is changed, where it is not."""
         table = tables.runs
         plain = {
-            name: asdict(value) if isinstance(value, (Expected, DialCard)) else value for name, value in values.items()
+            name: to_document(value) if isinstance(value, (Expected, DialCard)) else value
+            for name, value in values.items()
         }
         changed = self._connection.execute(
             update(table)
@@ -319,7 +215,7 @@ class RunRepository:
         if holding:
             statement = statement.where(table.c.gone_at.is_(None))
         return tuple(
-            KeptFinding(row.key, row.run_key, Alarm(row.alarm), row.code, row.numbers, row.do, row.since, row.last,
+            KeptFinding(row.key, row.run_key, _finding(row), row.since, row.last,
                         row.gone_at, row.seen_at)
             for row in self._rows(statement)
         )  # fmt: skip
@@ -436,10 +332,7 @@ def _between(statement: Any, table: Any, since: datetime | None, until: datetime
 
 
 def _run(row: Row[Any]) -> KeptRun:
-    expected = None
-    if row.expected is not None:
-        plain: dict[str, Any] = {n: tuple(v) if isinstance(v, list) else v for n, v in row.expected.items()}
-        expected = Expected(**plain)
+    expected = None if row.expected is None else from_document(Expected, row.expected)
     return KeptRun(
         key=row.key,
         begun_at=row.begun_at,
@@ -449,7 +342,7 @@ def _run(row: Row[Any]) -> KeptRun:
         channel=row.channel,
         current_a=row.current_a,
         rate_c=row.rate_c,
-        card=_card(row.card),
+        card=from_document(DialCard, row.card),
         expected=expected,
         before_v={tag: tuple(volts) for tag, volts in row.before_v.items()},
         state=State(row.state),
@@ -466,16 +359,11 @@ def _run(row: Row[Any]) -> KeptRun:
     )
 
 
-def _card(stored: Mapping[str, Any]) -> DialCard:
-    drop = stored.get("drop_mv")
-    return DialCard(**{**stored, "drop_mv": tuple(drop) if drop else None})
-
-
 def _choice(row: Row[Any]) -> Choice:
     """The choice of a run; of one from before choices were kept, what its columns say."""
     if row.choice is None:
         return Choice(tuple(row.packs), row.board, row.channel, current_a=row.current_a)
-    return Choice(**{**row.choice, "packs": tuple(row.choice["packs"])})
+    return from_document(Choice, row.choice)
 
 
 def _observation(row: Row[Any]) -> Observation:
@@ -490,3 +378,7 @@ def _observation(row: Row[Any]) -> Observation:
         pack_id=row.pack_id,
         by_hand=row.by_hand,
     )
+
+
+def _finding(row: Row[Any]) -> Finding:
+    return Finding(Alarm(row.alarm), Reason(row.code, row.numbers), Reason(row.do))

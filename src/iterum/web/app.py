@@ -14,12 +14,15 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.reasons import NotThere
 from iterum.core.season.cautions import cautions_at
+from iterum.services.checking import Checks
 from iterum.services.desk import Desk
+from iterum.services.incidents import Incidents
 from iterum.services.links import Links
 from iterum.services.logbook import LogBook
 from iterum.services.planning import PlanDesk
 from iterum.services.running import RunDesk
 from iterum.services.watch import Watch
+from iterum.services.watching import Watcher
 from iterum.store.database import Store
 from iterum.web import (
     charge,
@@ -96,10 +99,12 @@ def create_app(
     store = Store(database)
     desk, links = Desk(store), Links(store)
     runs = RunDesk(store, desk, links)
+    watcher = Watcher(store, desk, runs)
     app.extensions["iterum"] = {
         "desk": desk, "plan_desk": PlanDesk(), "clock": clock, "links": links, "runs": runs, "speed": speed,
         "log": LogBook(store, desk),
-        "watch": Watch(runs, clock),
+        "watch": Watch(watcher, clock),
+        "watcher": watcher, "incidents": Incidents(store, runs), "checks": Checks(desk, runs),
     }  # fmt: skip
     if watch:
         app.extensions["iterum"]["watch"].start()

@@ -6,11 +6,14 @@ from typing import cast
 from flask import current_app
 
 from iterum.core.bench.bench import Bench
+from iterum.services.checking import Checks
 from iterum.services.desk import Desk
+from iterum.services.incidents import Incidents
 from iterum.services.links import Links
 from iterum.services.logbook import LogBook
 from iterum.services.planning import PlanDesk
 from iterum.services.running import RunDesk
+from iterum.services.watching import Watcher
 
 
 def desk() -> Desk:
@@ -31,6 +34,21 @@ def log_book() -> LogBook:
 def runs() -> RunDesk:
     """The batches in hand."""
     return cast(RunDesk, current_app.extensions["iterum"]["runs"])
+
+
+def watcher() -> Watcher:
+    """Eyes on every batch in hand."""
+    return cast(Watcher, current_app.extensions["iterum"]["watcher"])
+
+
+def incidents() -> Incidents:
+    """What is done when something is wrong."""
+    return cast(Incidents, current_app.extensions["iterum"]["incidents"])
+
+
+def checks() -> Checks:
+    """Checking packs after their charge."""
+    return cast(Checks, current_app.extensions["iterum"]["checks"])
 
 
 def links() -> Links:

@@ -82,7 +82,7 @@ def _planned_below() -> str:
     kept = desk().latest_plan()
     if kept is None:
         return "not planned yet"
-    return f"{_counted(kept.document['visits'], 'visit')}, {kept.document['makespan_min']:.0f} min"
+    return f"{_counted(kept.plan.visits, 'visit')}, {kept.plan.makespan_min:.0f} min"
 
 
 def _step(number: int, name: str, below: str, room: str, done: bool = False) -> Step:

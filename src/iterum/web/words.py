@@ -71,11 +71,6 @@ def said(code: str) -> str:
     return sentence(Reason(code))
 
 
-def coded(item: tuple[str, Any]) -> str:
-    """The sentence of a kept finding: its code and its numbers."""
-    return sentence(Reason(*item))
-
-
 def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
     """The glyph and the word for what may be done with a pack."""
     if verdict.pack.condition is Condition.DAMAGED or (verdict.level is Level.STOP and not verdict.charges):
@@ -91,7 +86,6 @@ def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
 
 FILTERS: dict[str, Callable[..., Any]] = {
     "said": said,
-    "coded": coded,
     "volts": volts,
     "amps": amps,
     "clock": clock,

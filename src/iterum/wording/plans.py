@@ -20,6 +20,7 @@ def _buys(what: str, numbers: Numbers) -> str:
 
 PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     # a plan
+    "as_said": "{text}",  # of a plan of which only sentences were kept
     "replan_runs": "Runs, or is about to: left alone until {end_min}.",
     "replan_same": "Nothing changes.",
     "replan_new": lambda n: f"New: {', '.join(n['packs'])} on {n['channel']} from {n['start_min']}.",

@@ -2,6 +2,7 @@
 
 import json
 import random
+from dataclasses import replace
 from itertools import islice
 
 import pytest
@@ -12,8 +13,9 @@ from iterum.core.bench.session import Session
 from iterum.core.planning.by_hand import move, with_batch
 from iterum.core.planning.plan import Planner, outcomes, source_uses, visits_in
 from iterum.core.planning.problem import Problem
+from iterum.core.planning.record import record_of
 from iterum.core.reasons import Unsafe
-from iterum.exchange.results import outcome_document, plan_document, plan_moved
+from iterum.exchange.results import plan_document
 from iterum.exchange.session import to_document
 from tests.conftest import even
 from tests.core.planning.checker import violations
@@ -35,7 +37,7 @@ def moved_about(seed):
     """Moves of one random session that were taken, each leaving a plan that passes the independent check."""
     rng, session = random.Random(seed), random_session(seed)
     plan = planned(session)
-    batches, document = plan.batches, plan_document(plan)
+    batches, record = plan.batches, record_of(plan)
     channels = [channel.id for _, channel in session.kit.channels()]
     taken = 0
     for _ in range(12 if batches else 0):
@@ -48,11 +50,11 @@ def moved_about(seed):
             continue
         taken += 1
         batches = with_batch(batches, number, batch)
-        outcome = outcome_document(
-            outcomes(Problem(session), batches, session.wanted), source_uses(session.kit, batches)
+        wanted, sources = outcomes(Problem(session), batches, session.wanted), source_uses(session.kit, batches)
+        record = replace(record, bound_min=0.0).by_hand(
+            batches, [()] * len(batches), wanted, sources, visits_in(batches)
         )
-        after = plan_moved({**document, "bound_min": 0.0}, batches, {}, outcome, visits_in(batches))
-        assert violations(to_document(session), json.loads(json.dumps(after))) == []
+        assert violations(to_document(session), json.loads(json.dumps(plan_document(record)))) == []
     return taken
 
 

@@ -14,6 +14,7 @@ from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.explain import bottlenecks, explain
 from iterum.core.planning.plan import Planner
 from iterum.core.planning.problem import Problem
+from iterum.core.planning.record import record_of
 from iterum.core.planning.replan import Replanner
 from iterum.core.planning.rounds import plan_rounds, tag_of
 from iterum.demo import demo_session
@@ -54,7 +55,7 @@ def test_no_day_of_random_heats_breaks_a_rule(block):
             for at in range(20, 20 + 45 * rng.randint(1, 5), 45)
         )
         found = planned(replace(session, wanted=heats), chunks=2)
-        assert violations(to_document(session), json.loads(json.dumps(plan_document(found)))) == [], seed
+        assert violations(to_document(session), json.loads(json.dumps(plan_document(record_of(found))))) == [], seed
 
 
 def test_packs_go_round_and_the_ones_back_longest_fly_again():

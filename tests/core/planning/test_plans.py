@@ -15,6 +15,7 @@ from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.explain import bottlenecks, explain
 from iterum.core.planning.plan import Planner
 from iterum.core.planning.problem import Problem
+from iterum.core.planning.record import record_of
 from iterum.core.planning.schedule import Gene, decode
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
@@ -81,13 +82,13 @@ def test_no_plan_of_random_sessions_breaks_a_rule(block):
         session = random_session(seed)
         prefer = list(Prefer)[seed % 3]
         assert (
-            violations(to_document(session), json.loads(json.dumps(plan_document(planned(session, prefer, 2))))) == []
+            violations(to_document(session), json.loads(json.dumps(plan_document(record_of(planned(session, prefer, 2)))))) == []
         ), seed
 
 
 def test_the_demo_breaks_none_either_and_its_wishes_are_met():
     found = planned(demo_session())
-    assert violations(to_document(demo_session()), plan_document(found)) == []
+    assert violations(to_document(demo_session()), plan_document(record_of(found))) == []
     assert all(item.met for item in found.wanted)
 
 
@@ -215,7 +216,7 @@ class TestEnergy:
         assert {left.reason.code for left in found.left_out} == {"no_energy"}
         (use,) = found.sources
         assert use.used_wh <= use.usable_wh
-        assert violations(to_document(session), plan_document(found)) == []
+        assert violations(to_document(session), plan_document(record_of(found))) == []
 
     def test_what_would_buy_it_back_is_told_in_watt_hours(self):
         left = planned(self.session(), chunks=10).left_out[0]

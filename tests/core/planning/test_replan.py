@@ -12,11 +12,13 @@ from iterum.core.bench.packs import Condition, Reading
 from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.plan import Planner
+from iterum.core.planning.record import PlanRecord, record_of
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes, kept_at
 from iterum.core.planning.rounds import round_of, tag_of
 from iterum.demo import demo_session
-from iterum.exchange.results import batches_from, heats_from, past_document, past_from, plan_document
+from iterum.exchange.results import batch_document, plan_document
 from iterum.exchange.session import to_document
+from iterum.store import documents
 from iterum.wording import sentence
 from tests.conftest import even
 from tests.core.planning.checker import violations_on_the_way
@@ -75,29 +77,29 @@ def test_whatever_happens_on_the_way_the_plan_made_anew_breaks_no_rule(block):
             family = session.packs[0].family
             heats = [Wish(rng.randint(1, 3), family, at, None, rng.choice((None, 8))) for at in (40.0, 95.0, 150.0)]
             session = replace(session, wanted=tuple(heats))
-        document = plan_document(planned(session, chunks=2)) | {"past": past_document(Past())}
+        record = record_of(planned(session, chunks=2))
         for _ in range(3):
             now_min = rng.choice((10, 25, 45, 70))
             session = disturbed(rng, session) if rng.random() < 0.6 else session
-            batches = [replace(item, locked=rng.random() < 0.2) for item in batches_from(document)]
+            batches = [replace(item, locked=rng.random() < 0.2) for item in record.batches]
             running = {batch.channel for batch in batches if batch.lead_min <= now_min < batch.end_min}
             if not running <= {channel.id for _, channel in session.kit.channels()}:
                 break  # what runs on a lost channel is for the run to tell
-            document = made_anew(session, batches, document, now_min)
+            record = made_anew(session, batches, record, now_min)
             session = session.later(now_min)
-            told = [item["packs"] for item in document["past"]["flown"]]
+            told = [item.packs for item in record.past.flown]
             now = to_document(replace(session, wanted=()))
-            assert violations_on_the_way(now, document["past"]["done"], document, told) == [], seed
+            done = [batch_document(batch, ()) for batch in record.past.done]
+            assert violations_on_the_way(now, done, plan_document(record), told) == [], seed
 
 
-def made_anew(session, batches, document, now_min):
+def made_anew(session, batches, record, now_min):
     """The next plan of a day, from what is kept of the one before."""
-    past = past_from(document)
-    flown = (*past.flown, *heats_from(document))
+    past, flown = record.past, (*record.past.flown, *record.heats)
     planner = Replanner(session, (*past.done, *batches), now_min, flown=flown)
     list(islice(planner.improve(), 2))
-    found = plan_document(planner.plan()) | {"past": past_document(Past(planner.kept.done, planner.flown))}
-    return json.loads(json.dumps(found))
+    found = record_of(planner.plan(), past=Past(planner.kept.done, planner.flown))
+    return documents.from_document(PlanRecord, json.loads(json.dumps(documents.to_document(found))))
 
 
 @pytest.mark.parametrize("now_min", [60.0, 76.0, 100.0, 170.0])

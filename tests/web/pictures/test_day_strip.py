@@ -1,38 +1,41 @@
 """The geometry of the day strip: rows below one another, bars where their minutes are, readable with 3 and with 30."""
 
+from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import pairwise
 
 import pytest
 
+from iterum.core.bench.session import Wish
+from iterum.core.planning.plan import SourceUse, WishOutcome
+from iterum.core.planning.problem import PlannedBatch
+from iterum.core.planning.record import PlanRecord
 from iterum.web.pictures.day_strip import MARGIN, NARROW, WIDE, Named, draw
 
 AT = datetime(2026, 6, 13, 8, 47, tzinfo=UTC)
 KIT = Named({"bank": "Leisure battery"}, {"bank": 300.0}, {"bank": 700.0})
 
 
-def document(count):
-    batches = [
-        {"packs": [f"P{n}", f"Q{n}"], "class": f"lipo-{2 + n % 3}S", "board": "b", "channel": f"c{n % 4}", "source": "bank",
-         "current_a": 3.6, "rate_c": 1.0, "start_min": 20.0 * (n // 4), "lead_min": 20.0 * (n // 4) + 3, "locked": False,
-         "end_min": 20.0 * (n // 4) + 19, "power_w": 60.0, "power_in_w": 70.0, "energy_in_wh": 10.0}
+def heat(at_min, fly_min, count, have, name):
+    return WishOutcome(Wish(count, "lipo-2S", at_min, name, fly_min), have >= count, have, None)
+
+
+def planned(count):
+    batches = tuple(
+        PlannedBatch((f"P{n}", f"Q{n}"), f"lipo-{2 + n % 3}S", "b", f"c{n % 4}", "bank", 3.6, 1.0, at, at + 3, at + 15,
+                     at + 19, 60.0, 10.0, 70.0)
         for n in range(count)
-    ]  # fmt: skip
-    sources = [{"id": "bank", "used_wh": 10.0 * count, "usable_wh": 700.0, "peak_w": 280.0}]
-    wanted = [{"count": 2, "class": "lipo-2S", "at_min": 15, "fly_min": 10, "met": True, "name": "Heat", "have": 2}]
-    return {
-        "batches": batches,
-        "makespan_min": batches[-1]["end_min"],
-        "wanted": wanted,
-        "sources": sources,
-        "visits": 1,
-    }
+        for at in (20.0 * (n // 4),)
+    )  # fmt: skip
+    sources = (SourceUse("bank", 10.0 * count, 700.0, 280.0),)
+    wanted = (heat(15, 10, 2, 2, "Heat"),)
+    return PlanRecord(batches, wanted=wanted, sources=sources, makespan_min=batches[-1].end_min, visits=1)
 
 
 @pytest.mark.parametrize("shape", [WIDE, NARROW])
 @pytest.mark.parametrize("count", [1, 3, 30])
 def test_rows_stand_below_one_another_and_bars_inside_the_picture(count, shape):
-    strip = draw(document(count), AT, KIT, 0.0, shape)
+    strip = draw(planned(count), AT, KIT, 0.0, shape)
     rows = [strip.heat_row, *strip.lanes, strip.bench_row, strip.power_row, strip.bank_row]
     tops = [*(row.y for row in rows), strip.height]
     assert all(high - low >= 20 + shape.above for low, high in pairwise(tops[:-1]))
@@ -44,24 +47,24 @@ def test_rows_stand_below_one_another_and_bars_inside_the_picture(count, shape):
 
 
 def test_a_bar_lies_where_its_minutes_are_and_the_hours_are_full_or_half():
-    strip = draw(document(30), AT, KIT)
+    strip = draw(planned(30), AT, KIT)
     assert strip.bars[4].x - strip.bars[0].x == pytest.approx(20 * strip.px_a_min, abs=0.1)
     assert strip.away[0] == pytest.approx((strip.bars[0].x + 15 * strip.px_a_min, 10 * strip.px_a_min), abs=0.1)
     assert all(text.endswith((":00", ":30")) for _, text in strip.hours)
 
 
 def test_a_long_day_is_panned_and_a_phone_shows_the_three_hours_from_now():
-    long = document(120)
+    long = planned(120)
     assert draw(long, AT, KIT).panned
     phone = draw(long, AT, KIT, 200.0, NARROW)
     assert not phone.panned
-    shown = [long["batches"][bar.number] for bar in phone.bars]
-    assert min(batch["end_min"] for batch in shown) > 195
-    assert max(batch["start_min"] for batch in shown) < 195 + 180
+    shown = [long.batches[bar.number] for bar in phone.bars]
+    assert min(batch.end_min for batch in shown) > 195
+    assert max(batch.start_min for batch in shown) < 195 + 180
 
 
 def test_set_ups_within_minutes_are_one_visit_and_peak_and_limit_are_told():
-    strip = draw(document(8), AT, KIT)
+    strip = draw(planned(8), AT, KIT)
     assert len(strip.visits) == 2
     assert strip.peak[2] == "280 W"
     assert strip.power_limit_y is not None
@@ -70,11 +73,7 @@ def test_set_ups_within_minutes_are_one_visit_and_peak_and_limit_are_told():
 
 
 def test_a_heat_says_what_it_is_short_of_as_far_as_there_is_room():
-    short = document(4)
-    short["wanted"] = [
-        {"count": 4, "class": "lipo-2S", "at_min": at, "fly_min": 5, "met": False, "name": "Pylon heat", "have": 1}
-        for at in (2, 6, 10)
-    ]
-    texts = [heat.text for heat in draw(short, AT, KIT).heats]
+    short = replace(planned(4), wanted=tuple(heat(at, 5, 4, 1, "Pylon heat") for at in (2, 6, 10)))
+    texts = [mark.text for mark in draw(short, AT, KIT).heats]
     assert texts[-1] == "Pylon heat: 4, short 3"
     assert all(len(text) * 7.4 < 20 * 44 for text in texts)

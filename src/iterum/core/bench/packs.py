@@ -146,3 +146,14 @@ class Pack:
     def rated_energy_wh(self) -> float:
         """Wh by the label (nominal volts times capacity), the figure carriers ask for."""
         return self.cells * self.chemistry.nominal_v * self.capacity_mah / 1000
+
+
+def charged_since(charged_at: datetime | None, read_at: datetime | None, read_after: bool = False) -> bool:
+    """Whether a pack was on a charger since it was read: what was read then says nothing any more.
+
+    charged_at, read_at : None for never. read_after : whether it was read when it came off; a reading of the very
+    moment of the charge counts as from before it otherwise.
+    """
+    if charged_at is None or read_at is None:
+        return charged_at is not None
+    return read_at < charged_at or (read_at == charged_at and not read_after)

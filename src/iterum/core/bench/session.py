@@ -31,7 +31,7 @@ class Wish:
 
     count: Annotated[int, Ge(1), Le(500), Says("Packs")]
     family: Annotated[str, Len(0, 20), Says("Class", help="A class such as lipo-4S.")]
-    at_min: Annotated[float, Ge(0), Le(100000), Says("Minutes from now", "min")]
+    at_min: Annotated[float, Says("Minutes from now", "min")]
     name: Name = None
     fly_min: Annotated[
         float | None,

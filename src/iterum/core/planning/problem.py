@@ -26,7 +26,7 @@ from iterum.core.electrical.joining import passing_order
 from iterum.core.electrical.resistance import resistance_of
 from iterum.core.electrical.waiting import NO_WAIT_V, Waits, spread_per_cell_v, waits
 from iterum.core.match.group import group_size_limit, in_plug_order, obstacles
-from iterum.core.planning.rounds import Round, Rounds, Waiting, plan_rounds, tag_of
+from iterum.core.planning.rounds import Round, Rounds, Waiting, plan_rounds, round_of, tag_of
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.dial import minutes_at
@@ -92,6 +92,16 @@ class PlannedBatch:
     power_in_w: float
     locked: bool = False
     """Kept where it is by the pilot, whatever is planned anew."""
+
+    @property
+    def tags(self) -> tuple[str, ...]:
+        """What is written on its packs, whichever round they are in."""
+        return tuple(map(tag_of, self.packs))
+
+    @property
+    def rounds(self) -> tuple[int, ...]:
+        """The round of each pack: 1 for its first charge of the day."""
+        return tuple(map(round_of, self.packs))
 
 
 def later(batch: PlannedBatch, by_min: float) -> PlannedBatch:

@@ -5,7 +5,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from iterum.core.bench.packs import Pack
 from iterum.core.electrical.charging import Charge
+from iterum.core.sizing.dial import DialCard
+from iterum.core.sizing.size import Hookup
 
 
 @dataclass(frozen=True)
@@ -102,6 +105,21 @@ def expect(
         stop_input_v=stop_input_v,
         spread_v=spread_v,
     )
+
+
+def expected_of(sized: Hookup, charge: Charge, card: DialCard) -> Expected:
+    """What the charge of these packs, at the place and under the rules of their hookup, is to be measured against."""
+    first, rules = sized.packs[0], sized.rules
+    end_v = rules.full_v(first.chemistry) if first.chemistry.joins else None
+    stop_v = sized.setup.feed.charger.input_min_v
+    return expect(charge, first.cells, end_v, card.timer_min, stop_v, _spread_v(sized.packs))
+
+
+def _spread_v(packs: Sequence[Pack]) -> float:
+    """Volts between the cells of a board as it starts: balance leads join cell 1 with cell 1."""
+    cells = [pack.reading.cell_v or (pack.reading.pack_v / pack.cells,) * pack.cells for pack in packs if pack.reading]
+    means = [sum(column) / len(column) for column in zip(*cells, strict=False)]
+    return max(means) - min(means) if means else 0.0
 
 
 def energy_wh(expected: Expected, charge_mah: float) -> float:

@@ -40,6 +40,16 @@ class Act(StrEnum):
     DROP = "give up"
 
 
+class Status(StrEnum):
+    """What a channel says it does."""
+
+    IDLE = "idle"
+    CHARGING = "charging"
+    DONE = "done"
+    STOPPED = "stopped"
+    FAULT = "fault"
+
+
 S, A = State, Act
 ACTS: dict[tuple[State, Act], State] = {
     (S.PLANNED, A.INSPECT): S.INSPECTED,
@@ -62,6 +72,16 @@ ACTS: dict[tuple[State, Act], State] = {
     (S.READ_BACK, A.DROP): S.DROPPED,
 }
 """From which state which act leads where; whatever is not here cannot be done."""
+
+CHARGER_DID: dict[tuple[State, Status], Act] = {
+    (S.CHARGING, Status.DONE): A.FINISH,
+    (S.CHARGING, Status.STOPPED): A.STOP,
+    (S.CHARGING, Status.FAULT): A.STOP,
+    (S.CHARGING, Status.IDLE): A.STOP,
+    (S.PAUSED, Status.CHARGING): A.RESUME,
+    (S.READ_BACK, Status.CHARGING): A.START,
+}
+"""What a charger has done by itself, by the state of the batch and what the channel shows."""
 
 SKIPPABLE = frozenset({A.INSPECT, A.EVEN_OUT, A.READ_BACK, A.CHECK})
 """Acts that may be skipped; a skip is a choice, and is written down as one."""

@@ -5,8 +5,9 @@ boards, at 1C or less. Down takes no watts from the chain, but its amps are few,
 channel for hours; flying it, or charging another pack from it, is often sooner.
 """
 
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from enum import StrEnum
 from functools import cached_property
 from itertools import islice
@@ -24,6 +25,7 @@ from iterum.core.planning.plan import Planner
 from iterum.core.planning.problem import Costs, PlannedBatch, Problem
 from iterum.core.quantities import at_most, difference, floor_to_step
 from iterum.core.reasons import Reason, reason
+from iterum.core.season.records import KeptReading
 
 EFFICIENCY = 0.85
 """Of the Wh that leave a pack, what reaches another through a charger. Common practice, no source: 80-90 %."""
@@ -250,3 +252,30 @@ def _runs_from(giver: Gap, taker: Gap, bench: Bench) -> Charger | None:
         ):
             return charger
     return None
+
+
+# ---------------------------------------------------------------------------------------- full since when
+
+
+def full_since(
+    packs: Sequence[Pack], readings: Mapping[str, Sequence[KeptReading]], charging: Collection[str]
+) -> dict[str, datetime]:
+    """Packs whose volts say full, with the first of the readings in a row that said so.
+
+    readings : of each pack, the newest first. charging : tags of packs that charge now. A pack that was charged and not
+    read since counts as full from then on; one that charges does not yet.
+    """
+    found = {pack.id: pack.charged_at for pack in packs if pack.charged_at and pack.id not in charging}
+    for pack in packs:
+        if pack.reading is None or (pack.cell_v or 0.0) < pack.chemistry.full_rest_v or not pack.chemistry.joins:
+            continue
+        moment = None
+        for kept in readings.get(pack.id, ()):
+            if kept.corrected_by is not None:
+                continue
+            if kept.reading.pack_v / pack.cells < pack.chemistry.full_rest_v:
+                break
+            moment = kept.reading.taken_at or kept.entered_at
+        if moment is not None:
+            found[pack.id] = moment
+    return found

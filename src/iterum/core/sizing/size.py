@@ -99,6 +99,11 @@ class Sizing:
         return self.charge.minutes
 
     @property
+    def hookup(self) -> Hookup:
+        """What was sized: packs at their place, under the rules that the choice sets."""
+        return Hookup(self.choice, self.packs, self.setup, self.rules)
+
+    @property
     def settled(self) -> Choice:
         """The choice with every open question answered: it can be begun as it stands."""
         setup = self.setup

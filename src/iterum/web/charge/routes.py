@@ -41,11 +41,11 @@ def _groups() -> str:
     held = {tag for item in in_hand for tag in item.look.run.packs}
     begun = {frozenset(run.packs) for run, _ in runs().since(kept.made_at, now())} if kept else set()
     ahead = []
-    for batch in kept.document["batches"] if kept else ():
-        waits = frozenset(batch["packs"]) not in begun and not held & set(batch["packs"])
-        if kept and waits and batch["end_min"] > 0:
-            choice = Choice(tuple(batch["packs"]), batch["board"], batch["channel"], current_a=batch["current_a"])
-            ahead.append((batch, kept.made_at + timedelta(minutes=batch["start_min"]), choice))
+    for batch in kept.plan.batches if kept else ():
+        waits = frozenset(batch.tags) not in begun and not held & set(batch.tags)
+        if kept and waits and batch.end_min > 0:
+            choice = Choice(batch.tags, batch.board, batch.channel, current_a=batch.current_a)
+            ahead.append((batch, kept.moment(batch.start_min), choice))
     by_time = sorted(ahead, key=lambda item: item[1])
     alone = [pack for pack in bench().free_packs if _is_lone(pack.id)]
     return render_template(

@@ -5,6 +5,9 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from iterum.core.planning.plan import SourceUse, WishOutcome
+from iterum.core.planning.problem import PlannedBatch
+from iterum.core.planning.record import PlanRecord
 from iterum.core.planning.schedule import visits_of
 from iterum.web.pictures.scale import Scale
 from iterum.wording import family_label, plain
@@ -112,24 +115,24 @@ class DayStrip:
         return self.width > self.shape.width
 
 
-def visits(batches: Sequence[Mapping[str, Any]]) -> list[tuple[float, float, list[int]]]:
+def visits(batches: Sequence[PlannedBatch]) -> list[tuple[float, float, list[int]]]:
     """(start, end, numbers of batches) of each visit, numbers from 0 in the order of the plan."""
-    ahead = [number for number, batch in enumerate(batches) if batch["lead_min"] > 0 or batch["start_min"] >= 0]
-    setups = [(batches[number]["start_min"], batches[number]["lead_min"]) for number in ahead]
+    ahead = [number for number, batch in enumerate(batches) if batch.lead_min > 0 or batch.start_min >= 0]
+    setups = [(batches[number].start_min, batches[number].lead_min) for number in ahead]
     return [
         (max(min(setups[at][0] for at in found), 0.0), max(setups[at][1] for at in found), [ahead[at] for at in found])
         for found in visits_of(setups)
     ]
 
 
-def _steps(batches: Sequence[Mapping[str, Any]], source: str | None) -> list[tuple[float, float]]:
+def _steps(batches: Sequence[PlannedBatch], source: str | None) -> list[tuple[float, float]]:
     """(minute, W at the source from then on)."""
     changes: dict[float, float] = {}
     for batch in batches:
-        if batch["source"] == source:
-            lead_min = max(batch["lead_min"], 0.0)
-            changes[lead_min] = changes.get(lead_min, 0.0) + batch["power_in_w"]
-            changes[batch["end_min"]] = changes.get(batch["end_min"], 0.0) - batch["power_in_w"]
+        if batch.source == source:
+            lead_min = max(batch.lead_min, 0.0)
+            changes[lead_min] = changes.get(lead_min, 0.0) + batch.power_in_w
+            changes[batch.end_min] = changes.get(batch.end_min, 0.0) - batch.power_in_w
     found, watts = [(0.0, 0.0)], 0.0
     for minute in sorted(changes):
         watts += changes[minute]
@@ -137,17 +140,17 @@ def _steps(batches: Sequence[Mapping[str, Any]], source: str | None) -> list[tup
     return found
 
 
-def _bar_texts(batch: Mapping[str, Any], width: float) -> tuple[str, ...]:
-    count = len(batch["packs"])
-    head = f"{count} × {family_label(batch['class'])}" if count > 1 else batch["packs"][0]
+def _bar_texts(batch: PlannedBatch, width: float) -> tuple[str, ...]:
+    count = len(batch.tags)
+    head = f"{count} × {family_label(batch.family)}" if count > 1 else batch.tags[0]
     if width < 44:
         return (str(count) if count > 1 else "1",)
     if width < 72:
         return (head if len(head) < 8 else f"{count} ×",)
     if width < 112 and count > 1:
-        head = f"{count} × {family_label(batch['class']).split()[0]}"
-    amps = f"{plain(batch['current_a'])} A"
-    return (head, amps if width < 120 else f"{amps} · {plain(round(batch['rate_c'], 2))}C")
+        head = f"{count} × {family_label(batch.family).split()[0]}"
+    amps = f"{plain(batch.current_a)} A"
+    return (head, amps if width < 120 else f"{amps} · {plain(round(batch.rate_c, 2))}C")
 
 
 @dataclass(frozen=True)
@@ -159,14 +162,12 @@ class Named:
     usable: Mapping[str, float]
 
 
-def draw(
-    document: Mapping[str, Any], made_at: datetime, kit: Named, now_min: float = 0.0, shape: Shape = WIDE
-) -> DayStrip | None:
-    """The strip of a plan document; a narrow one shows the next three hours. None without batches."""
-    batches, wanted = document["batches"], document["wanted"]
+def draw(plan: PlanRecord, made_at: datetime, kit: Named, now_min: float = 0.0, shape: Shape = WIDE) -> DayStrip | None:
+    """The strip of a plan; a narrow one shows the next three hours. None without batches."""
+    batches, wanted = plan.batches, plan.wanted
     if not batches:
         return None
-    ends = [document["makespan_min"], *(wish["at_min"] + (wish["fly_min"] or 0.0) for wish in wanted)]
+    ends = [plan.makespan_min, *(wish.wish.at_min + (wish.wish.fly_min or 0.0) for wish in wanted)]
     first_min, last_min = 0.0, max(ends) + 8
     width = shape.width
     if shape is NARROW:
@@ -176,15 +177,18 @@ def draw(
         width = max(width, round((last_min - first_min) * LEAST_PX_A_MIN + 2 * MARGIN, 1))
     along = Scale(first_min, last_min, MARGIN, width - MARGIN)
     rows = _Rows(shape)
-    heat_row = rows.add(HEAT_ROW, "Heats" if any(wish["fly_min"] for wish in wanted) else "Wanted") if wanted else None
-    channels = list(dict.fromkeys(batch["channel"] for batch in sorted(batches, key=lambda b: b["channel"])))
+    heats = [item.wish for item in wanted if item.wish.fly_min]
+    heat_row = (
+        rows.add(HEAT_ROW, "Heats" if any(item.wish.fly_min for item in wanted) else "Wanted") if wanted else None
+    )
+    channels = list(dict.fromkeys(batch.channel for batch in sorted(batches, key=lambda b: b.channel)))
     lanes = []
     for channel in channels:
-        most = max(batch["current_a"] for batch in batches if batch["channel"] == channel)
+        most = max(batch.current_a for batch in batches if batch.channel == channel)
         lanes.append(rows.add(LANE, kit.names.get(channel, channel), f"to {plain(most)} A", channel))
     bench_row = rows.add(BENCH_ROW, "You at bench")
-    used = {use["id"]: use for use in document["sources"]}
-    busiest = max(used, key=lambda tag: used[tag]["peak_w"], default=None)
+    used = {use.id: use for use in plan.sources}
+    busiest = max(used, key=lambda tag: used[tag].peak_w, default=None)
     power_row = rows.add(POWER_ROW, "Power drawn", kit.names.get(busiest or "", busiest or "mains"))
     bank, bank_text = _bank(batches, used, kit, along, rows.y + shape.above, last_min)
     bank_row = rows.add(BANK_ROW, "Bank left") if bank else None
@@ -194,7 +198,7 @@ def draw(
               tuple(numbers))
         for start, end, numbers in seen
     )  # fmt: skip
-    families = list(dict.fromkeys(batch["class"] for batch in batches))
+    families = list(dict.fromkeys(batch.family for batch in batches))
     return DayStrip(
         shape=shape,
         width=width,
@@ -204,18 +208,20 @@ def draw(
         heat_row=heat_row,
         heats=_heats(wanted, along, first_min, last_min),
         away=tuple(
-            (along(max(wish["at_min"], first_min)),
-             round(along(min(wish["at_min"] + wish["fly_min"], last_min)) - along(max(wish["at_min"], first_min)), 1))
-            for wish in wanted
-            if wish["fly_min"] and wish["at_min"] < last_min and wish["at_min"] + wish["fly_min"] > first_min
+            (
+                along(max(heat.at_min, first_min)),
+                round(along(min(heat.over_min, last_min)) - along(max(heat.at_min, first_min)), 1),
+            )
+            for heat in heats
+            if heat.at_min < last_min and heat.over_min > first_min
         ),
         now_x=along(now_min) if 0 < now_min <= last_min else None,
         lanes=tuple(lanes),
         bars=tuple(
-            _bar(number, batch, along, (first_min, last_min), lanes[channels.index(batch["channel"])].y,
-                 STRIPES[families.index(batch["class"]) % len(STRIPES)], made_at)
+            _bar(number, batch, along, (first_min, last_min), lanes[channels.index(batch.channel)].y,
+                 STRIPES[families.index(batch.family) % len(STRIPES)], made_at)
             for number, batch in enumerate(batches)
-            if batch["end_min"] > first_min and batch["start_min"] < last_min
+            if batch.end_min > first_min and batch.start_min < last_min
         ),
         bench_row=bench_row,
         visits=drawn_visits,
@@ -223,8 +229,8 @@ def draw(
         bank_row=bank_row,
         bank=bank,
         bank_text=bank_text,
-        label=f"Day strip: {len(batches)} batches on {len(channels)} channels in {document['visits']} visits, "
-        f"all done after {document['makespan_min']:.0f} minutes. The list below says the same.",
+        label=f"Day strip: {len(batches)} batches on {len(channels)} channels in {plan.visits} visits, "
+        f"all done after {plan.makespan_min:.0f} minutes. The list below says the same.",
         **_power(batches, busiest, kit.power_limits, along, (first_min, last_min), power_row.y),
     )  # fmt: skip
 
@@ -244,41 +250,40 @@ class _Rows:
 
 def _bar(
     number: int,
-    batch: Mapping[str, Any],
+    batch: PlannedBatch,
     along: Scale,
     shown: tuple[float, float],
     y: float,
     fill: str,
     made_at: datetime,
 ) -> Bar:
-    x, end_x = along(max(batch["start_min"], shown[0])), along(min(batch["end_min"], shown[1]))
+    x, end_x = along(max(batch.start_min, shown[0])), along(min(batch.end_min, shown[1]))
     ends, begins = (
-        (made_at + timedelta(minutes=batch[key])).astimezone().strftime("%H:%M") for key in ("end_min", "start_min")
+        (made_at + timedelta(minutes=getattr(batch, key))).astimezone().strftime("%H:%M")
+        for key in ("end_min", "start_min")
     )
-    lead_x = along(min(max(batch["lead_min"], shown[0]), shown[1]))
+    lead_x = along(min(max(batch.lead_min, shown[0]), shown[1]))
     width = round(end_x - x, 1)
     texts = _bar_texts(batch, end_x - lead_x)
-    label = f"{', '.join(batch['packs'])}, {plain(batch['current_a'])} A, {begins} to {ends}"
-    return Bar(number, x, lead_x, width, y, fill, texts, ends if width >= 150 else "", label, batch["locked"])
+    label = f"{', '.join(batch.tags)}, {plain(batch.current_a)} A, {begins} to {ends}"
+    return Bar(number, x, lead_x, width, y, fill, texts, ends if width >= 150 else "", label, batch.locked)
 
 
-def _heats(
-    wanted: Sequence[Mapping[str, Any]], along: Scale, first_min: float, last_min: float
-) -> tuple[HeatMark, ...]:
+def _heats(wanted: Sequence[WishOutcome], along: Scale, first_min: float, last_min: float) -> tuple[HeatMark, ...]:
     """Heats as blocks, each with as much of its text below it as the next one leaves room for."""
     found: list[HeatMark] = []
-    shown = sorted((wish for wish in wanted if first_min <= wish["at_min"] <= last_min), key=lambda w: w["at_min"])
+    shown = sorted((wish for wish in wanted if first_min <= wish.wish.at_min <= last_min), key=lambda w: w.wish.at_min)
     for at, wish in enumerate(shown):
-        x = along(wish["at_min"])
-        width = round(along(min(wish["at_min"] + (wish["fly_min"] or 0.0), last_min)) - x, 1)
-        next_x = along(shown[at + 1]["at_min"]) if at + 1 < len(shown) else along(last_min) + MARGIN
+        x = along(wish.wish.at_min)
+        width = round(along(min(wish.wish.at_min + (wish.wish.fly_min or 0.0), last_min)) - x, 1)
+        next_x = along(shown[at + 1].wish.at_min) if at + 1 < len(shown) else along(last_min) + MARGIN
         text_x = max(x - 4, MARGIN)
-        short = "" if wish["met"] else f", short {wish['count'] - wish['have']}" if wish["have"] < wish["count"] else ""
-        name = wish["name"] or family_label(wish["class"])
-        texts = (f"{name}: {wish['count']}{short}", f"{name}{short}", f"{wish['count']}{short}", "")
+        short = "" if wish.met else f", short {wish.wish.count - wish.have}" if wish.have < wish.wish.count else ""
+        name = wish.wish.name or family_label(wish.wish.family)
+        texts = (f"{name}: {wish.wish.count}{short}", f"{name}{short}", f"{wish.wish.count}{short}", "")
         room = (next_x - text_x - 4) / 7.4
         found.append(
-            HeatMark(x, width, next(text for text in texts if len(text) <= room or not text), text_x, wish["met"])
+            HeatMark(x, width, next(text for text in texts if len(text) <= room or not text), text_x, wish.met)
         )
     return tuple(found)
 
@@ -299,7 +304,7 @@ def _hours(
 
 
 def _power(
-    batches: Sequence[Mapping[str, Any]],
+    batches: Sequence[PlannedBatch],
     source: str | None,
     limits: Mapping[str, float],
     along: Scale,
@@ -326,8 +331,8 @@ def _power(
 
 
 def _bank(
-    batches: Sequence[Mapping[str, Any]],
-    used: Mapping[str, Mapping[str, Any]],
+    batches: Sequence[PlannedBatch],
+    used: Mapping[str, SourceUse],
     kit: Named,
     along: Scale,
     top: float,
@@ -335,23 +340,22 @@ def _bank(
 ) -> tuple[str, str]:
     """Watt-hours left in the source with an end that gives most, as a ribbon."""
     finite = [tag for tag in used if tag in kit.usable]
-    source = max(finite, key=lambda tag: used[tag]["used_wh"], default=None)
-    if source is None or used[source]["used_wh"] <= 0:
+    source = max(finite, key=lambda tag: used[tag].used_wh, default=None)
+    if source is None or used[source].used_wh <= 0:
         return "", ""
     whole_wh = kit.usable[source]
     half = Scale(0, whole_wh, 0, BANK_ROW / 2)
     middle = top + BANK_ROW / 2
-    mine = [batch for batch in batches if batch["source"] == source]
+    mine = [batch for batch in batches if batch.source == source]
     first_min = along.low
-    moments = {first_min, last_min, *(batch[key] for batch in mine for key in ("lead_min", "end_min"))}
+    moments = {first_min, last_min, *(moment for batch in mine for moment in (batch.lead_min, batch.end_min))}
     left = []
     for minute in sorted(moment for moment in moments if first_min <= moment <= last_min):
         gone_wh = sum(
-            b["energy_in_wh"] * min(max((minute - b["lead_min"]) / (b["end_min"] - b["lead_min"]), 0.0), 1.0)
-            for b in mine
+            b.energy_in_wh * min(max((minute - b.lead_min) / (b.end_min - b.lead_min), 0.0), 1.0) for b in mine
         )
         left.append((along(minute), half(max(whole_wh - gone_wh, 0.0))))
     upper = "L".join(f"{x} {middle - h:.1f}" for x, h in left)
     lower = "L".join(f"{x} {middle + h:.1f}" for x, h in reversed(left))
-    end_wh = whole_wh - used[source]["used_wh"]
+    end_wh = whole_wh - used[source].used_wh
     return f"M{upper}L{lower}Z", f"{kit.names.get(source, source)}, {end_wh:.0f} of {whole_wh:.0f} Wh left"

@@ -6,12 +6,12 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response
 
+from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.season.as_it_went import locked, moved, true_batches
 from iterum.core.season.run import OPEN
-from iterum.exchange.results import batches_from, heats_from, past_from
-from iterum.services.planning import Follow, PlanJob, locked, moved, true_batches
-from iterum.store.repository import KeptPlan
+from iterum.services.planning import Follow, PlanJob
 from iterum.web.context import desk, now, plan_desk, runs
 from iterum.web.plan.views import PlanPage, chosen_batch, plan_page
 from iterum.wording import about
@@ -62,9 +62,9 @@ def page() -> str:
 def _is_followed(shown: PlanPage) -> bool:
     """Whether the plan in force is on its way: only batches of it were begun, none was stopped, and it is not over."""
     begun = [run for run, _ in runs().since(shown.kept.made_at, now())]
-    planned = {frozenset(batch["packs"]) for batch in shown.document["batches"]}
+    planned = {frozenset(batch.tags) for batch in shown.plan.batches}
     as_planned = all(frozenset(run.packs) in planned and not run.stopped for run in begun)
-    return bool(begun) and as_planned and shown.now_min < shown.document["makespan_min"]
+    return bool(begun) and as_planned and shown.now_min < shown.plan.makespan_min
 
 
 @blueprint.post("")
@@ -88,16 +88,16 @@ def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -
         starts_at = kept.made_at
         session = desk().session_at(starts_at)
         in_hand = [item for item in runs().since(starts_at - LONGEST, now()) if not item[0].over_by(starts_at)]
-        past = past_from(kept.document)
-        batches = (*past.done, *batches_from(kept.document))
+        past = kept.plan.past
+        batches = (*past.done, *kept.plan.batches)
         if in_hand:
             batches = true_batches(kept, in_hand, session, now())
-        flown = (*past.flown, *heats_from(kept.document))
-        follow = Follow(batches, (now() - starts_at) / timedelta(minutes=1), flown)
+        flown = (*past.flown, *kept.plan.heats)
+        follow = Follow(batches, kept.minute(now()), flown)
     else:
         in_hand = [item for item in runs().since(starts_at - LONGEST, starts_at) if item[0].state in OPEN]
         if in_hand:
-            nothing = KeptPlan(starts_at, preferences[0].value, {"batches": []}, desk().revision())
+            nothing = KeptPlan(starts_at, preferences[0].value, PlanRecord(), desk().revision())
             batches = true_batches(nothing, in_hand, desk().session_at(starts_at), starts_at)
             follow = Follow(batches, 0.0, tell=False)
     return PlanJob(
@@ -159,7 +159,7 @@ def batch() -> Response:
     if kept is None:
         raise NotThere("plan", "latest")
     number = request.form.get("batch", -1, type=int)
-    session, now_min = desk().session_at(kept.made_at), (now() - kept.made_at) / timedelta(minutes=1)
+    session, now_min = desk().session_at(kept.made_at), kept.minute(now())
     keep = request.form.get("keep")
     tags: frozenset[str] = frozenset()
     try:
@@ -169,15 +169,15 @@ def batch() -> Response:
         else:
             start_min = request.form.get("start_min", type=float)
             by_min = request.form.get("by_min", 0.0, type=float)
-            old = kept.document["batches"][number] if 0 <= number < len(kept.document["batches"]) else None
+            old = kept.plan.batches[number] if 0 <= number < len(kept.plan.batches) else None
             if old is None:
                 raise NotThere("batch", number)
-            start_min = (old["start_min"] if start_min is None else round(start_min)) + by_min
+            start_min = (old.start_min if start_min is None else round(start_min)) + by_min
             changed = moved(session, kept, number, request.form.get("channel"), start_min, now_min)
-            flash(f"Fits: {', '.join(old['packs'])} from {_clock(kept, start_min)}. It is kept there.")
-        tags = frozenset(kept.document["batches"][number]["packs"])
+            flash(f"Fits: {', '.join(old.tags)} from {_clock(kept, start_min)}. It is kept there.")
+        tags = frozenset(kept.plan.batches[number].tags)
         desk().keep_plan(changed)
-        number = next(at for at, item in enumerate(changed.document["batches"]) if set(item["packs"]) == tags)
+        number = next(at for at, item in enumerate(changed.plan.batches) if set(item.tags) == tags)
     except Unsafe as refusal:
         why = " ".join(about(item, lambda minute: _clock(kept, minute)) for item in refusal.reasons)
         flash(f"Not moved: {why}", "care")
@@ -185,4 +185,4 @@ def batch() -> Response:
 
 
 def _clock(kept: KeptPlan, minute: float) -> str:
-    return (kept.made_at + timedelta(minutes=minute)).astimezone().strftime("%H:%M")
+    return kept.moment(minute).astimezone().strftime("%H:%M")

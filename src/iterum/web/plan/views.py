@@ -2,16 +2,17 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime, timedelta
-from typing import Any
+from datetime import datetime
 
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.session import Session
+from iterum.core.planning.problem import PlannedBatch
+from iterum.core.planning.record import KeptPlan, PlanRecord, Unplanned
 from iterum.core.reasons import NotThere, Reason, Unsafe
 from iterum.core.sizing.size import Sizing, size
 from iterum.services.desk import kit_items
-from iterum.store.repository import KeptPlan
 from iterum.web.pictures import day_strip, pinch
+from iterum.wording import about
 
 
 @dataclass(frozen=True)
@@ -20,8 +21,8 @@ class ToDo:
 
     at: datetime
     until: datetime
-    off: tuple[Mapping[str, Any], ...]
-    on: tuple[Mapping[str, Any], ...]
+    off: tuple[PlannedBatch, ...]
+    on: tuple[PlannedBatch, ...]
 
 
 @dataclass(frozen=True)
@@ -29,7 +30,7 @@ class Chosen:
     """The batch under the pointer: its pinch, where its packs are at hand as planned; else why not."""
 
     number: int
-    batch: Mapping[str, Any]
+    batch: PlannedBatch
     sizing: Sizing | None
     picture: pinch.Pinch | None
     refusals: tuple[Reason, ...]
@@ -50,31 +51,34 @@ class PlanPage:
     now_min: float
 
     @property
-    def left_out(self) -> list[tuple[list[str], Mapping[str, Any]]]:
+    def plan(self) -> PlanRecord:
+        """The plan itself."""
+        return self.kept.plan
+
+    @property
+    def left_out(self) -> list[tuple[list[str], Unplanned]]:
         """Packs left out, those with the same reason in one row; not those that are full and fly."""
-        rows: dict[tuple[str, str], tuple[list[str], Mapping[str, Any]]] = {}
-        flying = {tag for wish in self.document["wanted"] for tag in wish["packs"]}
-        for left in self.document["left_out"]:
-            if left["code"] == "full" and left["id"] in flying:
+        rows: dict[tuple[str, str], tuple[list[str], Unplanned]] = {}
+        flying = {tag for item in self.plan.wanted for tag in item.packs}
+        for left in self.plan.left_out:
+            if left.reason.code == "full" and left.tag in flying:
                 continue
-            rows.setdefault((left["text"], left["fix"]), ([], left))[0].append(left["id"])
+            rows.setdefault((self.say(left.reason), self.say(left.fix)), ([], left))[0].append(left.tag)
         return list(rows.values())
 
     @property
-    def last_off(self) -> list[Mapping[str, Any]]:
+    def last_off(self) -> list[PlannedBatch]:
         """Batches that no later visit takes off, in the order in which they are full."""
         off = [batch for todo in self.todos for batch in todo.off]
-        left = [batch for batch in self.document["batches"] if batch not in off]
-        return sorted(left, key=lambda batch: float(batch["end_min"]))
+        return sorted((batch for batch in self.plan.batches if batch not in off), key=lambda batch: batch.end_min)
 
-    @property
-    def document(self) -> Mapping[str, Any]:
-        """The plan as the command line prints it."""
-        return self.kept.document
+    def say(self, item: Reason) -> str:
+        """The sentence of a reason, its minutes as times of day."""
+        return about(item, lambda minute: self.clock(minute).astimezone().strftime("%H:%M"))
 
     def clock(self, minute: float) -> datetime:
         """The time of day of a minute of the plan."""
-        return self.kept.made_at + timedelta(minutes=minute)
+        return self.kept.moment(minute)
 
 
 def plan_page(kept: KeptPlan, session: Session, revision: int, now: datetime) -> PlanPage:
@@ -90,11 +94,11 @@ def plan_page(kept: KeptPlan, session: Session, revision: int, now: datetime) ->
         {tag: watts for tag, watts in limits.items() if watts is not None},
         {source.id: source.usable_wh for source in kit.sources if source.usable_wh is not None},
     )
-    now_min = (now - kept.made_at) / timedelta(minutes=1)
+    now_min = kept.minute(now)
     return PlanPage(
         kept,
-        day_strip.draw(kept.document, kept.made_at, named, now_min),
-        day_strip.draw(kept.document, kept.made_at, named, now_min, day_strip.NARROW),
+        day_strip.draw(kept.plan, kept.made_at, named, now_min),
+        day_strip.draw(kept.plan, kept.made_at, named, now_min, day_strip.NARROW),
         _todos(kept),
         names,
         channels,
@@ -105,29 +109,29 @@ def plan_page(kept: KeptPlan, session: Session, revision: int, now: datetime) ->
 
 def _todos(kept: KeptPlan) -> tuple[ToDo, ...]:
     """The visits in order of time. A batch comes off when its channel or board is needed."""
-    batches = kept.document["batches"]
+    batches = kept.plan.batches
     todos = []
     for start, end, numbers in day_strip.visits(batches):
         on = tuple(batches[number] for number in numbers)
-        taken = {(batch["channel"]) for batch in on} | {batch["board"] for batch in on if batch["board"]}
+        taken = {batch.channel for batch in on} | {batch.board for batch in on if batch.board}
         off = tuple(
             batch for batch in batches
-            if batch["end_min"] <= end + 1e-6 and (batch["channel"] in taken or batch["board"] in taken)
-            and not any(item["start_min"] > batch["start_min"] and item["start_min"] < start
-                        and item["channel"] == batch["channel"] for item in batches)
+            if batch.end_min <= end + 1e-6 and (batch.channel in taken or batch.board in taken)
+            and not any(item.start_min > batch.start_min and item.start_min < start
+                        and item.channel == batch.channel for item in batches)
         )  # fmt: skip
-        todos.append(ToDo(kept.made_at + timedelta(minutes=start), kept.made_at + timedelta(minutes=end), off, on))
+        todos.append(ToDo(kept.moment(start), kept.moment(end), off, on))
     return tuple(todos)
 
 
 def chosen_batch(shown: PlanPage, session: Session, number: int) -> Chosen | None:
     """The batch with its limits worked out anew from the packs as they are; None where there is no such batch."""
-    batches = shown.document["batches"]
+    batches = shown.plan.batches
     if not 0 <= number < len(batches):
         return None
     batch = batches[number]
-    begun = batch["start_min"] < shown.now_min - 0.5
-    choice = Choice(tuple(batch["packs"]), batch["board"], batch["channel"], current_a=batch["current_a"])
+    begun = batch.start_min < shown.now_min - 0.5
+    choice = Choice(batch.tags, batch.board, batch.channel, current_a=batch.current_a)
     try:
         sizing = size(session.bench, choice)
     except NotThere:

@@ -7,15 +7,17 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.season.after_charge import After
 from iterum.core.season.health import MOST_AGAIN
 from iterum.core.season.outlook import Observation
 from iterum.core.season.read_back import Shown
 from iterum.core.season.run import Act, State
 from iterum.core.season.watching import Alarm
 from iterum.devices.driver import LinkLost, Refused
-from iterum.services.running import TYPED, After, Changed
+from iterum.services.running import Changed
+from iterum.services.watching import TYPED
 from iterum.web.choices import choice_from
-from iterum.web.context import desk, now, runs
+from iterum.web.context import checks, desk, now, runs, watcher
 from iterum.web.frame import go_back_to
 from iterum.web.run.views import reading_from_volts, run_page
 from iterum.wording import about
@@ -66,9 +68,10 @@ def live(key: int) -> str:
 def alarms() -> str:
     """What is wrong in any batch, for the sign on every page."""
     found = runs().findings()
-    worst = max((list(Alarm).index(item.alarm) for item in found if item.alarm is not Alarm.NOTE), default=-1)
-    worst_alarm = list(Alarm)[worst] if worst >= 0 else None
-    first = next((item for item in found if item.alarm is worst_alarm), None)
+    order = list(Alarm)
+    worst = max((order.index(item.finding.alarm) for item in found if item.finding.alarm is not Alarm.NOTE), default=-1)
+    worst_alarm = order[worst] if worst >= 0 else None
+    first = next((item for item in found if item.finding.alarm is worst_alarm), None)
     about_run = runs().look(first.run_key, now()).run if first else None
     return render_template("run/alarms.html", found=found, worst=worst_alarm, first=first, run=about_run)
 
@@ -168,12 +171,12 @@ def check(key: int) -> Response | tuple[str, int]:
             faults[f"v-{tag}"] = str(error)
     if faults:
         return _page(key, 422, typed=request.form, faults=faults)
-    runs().observe(key, TYPED, Observation(0.0, by_hand=True, **found), now())
+    watcher().observe(key, TYPED, Observation(0.0, by_hand=True, **found), now())
     for tag, cells in packs.items():
         if cells:
             one = Observation(0.0, pack_v=sum(cells), cell_v=cells if len(cells) > 1 else (), pack_id=tag, by_hand=True)
-            runs().observe(key, TYPED, one, now())
-    runs().mark_seen(key, now())
+            watcher().observe(key, TYPED, one, now())
+    watcher().mark_seen(key, now())
     flash("The check is written down.")
     return redirect(url_for("run.page", key=key))
 
@@ -196,7 +199,7 @@ def _volts_of(form: Mapping[str, str], name: str, cells: int) -> tuple[float, ..
 @blueprint.post("/<int:key>/seen")
 def seen(key: int) -> Response:
     """Somebody has seen what is wrong: the sound stops, the finding stays."""
-    runs().mark_seen(key, now())
+    watcher().mark_seen(key, now())
     return redirect(url_for("run.page", key=key))
 
 
@@ -224,7 +227,7 @@ def after(key: int) -> Response | tuple[str, int]:
             key, 422, typed=request.form, faults={"all": "Say whether it was warm: one that is not is not full."}
         )
     try:
-        _, logged = runs().check_after(key, _state(), now(), packs, found.get("charge_mah"), note, skipped, warm)
+        _, logged = checks().check_after(key, _state(), now(), packs, found.get("charge_mah"), note, skipped, warm)
     except Changed as error:
         for tag, item in packs.items():  # somebody else was quicker; what was read here is kept all the same
             if item.is_read:

@@ -9,12 +9,11 @@ from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.session import Session
 from iterum.core.electrical.joining import joining
-from iterum.core.reasons import Reason, reason
 from iterum.core.season.cautions import cautions_at
+from iterum.core.season.records import KeptEvent, KeptFinding, KeptRun
 from iterum.core.season.run import LIVE, LOOKS, OPEN, SKIPPABLE, Act, State, next_act
 from iterum.core.season.watching import Alarm, next_check_min
 from iterum.services.running import RunLook
-from iterum.store.runs import KeptEvent, KeptFinding, KeptRun
 from iterum.web.match.join import JoinStep, join_steps
 from iterum.web.pictures import charge_card
 
@@ -37,17 +36,6 @@ class Step:
 
 
 @dataclass(frozen=True)
-class Wrong:
-    """A finding as the page says it."""
-
-    alarm: Alarm
-    what: Reason
-    do: Reason
-    since: datetime
-    seen: bool
-
-
-@dataclass(frozen=True)
 class RunPage:
     """Everything the page shows of one run."""
 
@@ -60,7 +48,7 @@ class RunPage:
     looks: tuple[str, ...]
     plugs: tuple[JoinStep, ...]
     wait_s: float
-    wrong: tuple[Wrong, ...]
+    wrong: tuple[KeptFinding, ...]
     card: charge_card.ChargeCard | None
     small: charge_card.ChargeCard | None
     next_check_at: datetime | None
@@ -81,14 +69,10 @@ class RunPage:
         return self.look.run.state not in OPEN
 
 
-def wrongs(findings: Sequence[KeptFinding]) -> tuple[Wrong, ...]:
-    """Findings as the page says them, the worst first."""
+def wrongs(findings: Sequence[KeptFinding]) -> tuple[KeptFinding, ...]:
+    """Findings, the worst first."""
     order = list(Alarm)
-    found = [
-        Wrong(item.alarm, Reason(item.code, item.numbers), reason(item.do), item.since, item.seen_at is not None)
-        for item in findings
-    ]
-    return tuple(sorted(found, key=lambda item: -order.index(item.alarm)))
+    return tuple(sorted(findings, key=lambda item: -order.index(item.finding.alarm)))
 
 
 def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:

@@ -6,7 +6,7 @@ from werkzeug.wrappers import Response
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere
 from iterum.core.season.run import LIVE
-from iterum.web.context import desk, now, plan_desk, runs
+from iterum.web.context import desk, incidents, now, plan_desk, runs
 from iterum.web.plan.routes import plan_job
 from iterum.web.troubles import TROUBLES
 
@@ -46,7 +46,7 @@ def write_down() -> Response:
     keys = request.form.getlist("runs", type=int)
     tags = request.form.getlist("packs")
     note = request.form.get("note", "").strip() or None
-    incident = runs().incident(kind, keys, tags, note, now())
+    incident = incidents().incident(kind, keys, tags, note, now())
     if incident.stopped:
         flash(f"Stopped: {', '.join(incident.stopped)}.")
     by_hand = [run.channel for key in keys if (run := runs().look(key, now()).run).channel not in incident.stopped]

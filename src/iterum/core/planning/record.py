@@ -1,0 +1,115 @@
+"""A plan as it is kept: batches with their reasons, wishes, sources, what was left out, and what was over by then."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+
+from iterum.core.planning.explain import BatchWhy, Relaxed
+from iterum.core.planning.history import Flown, Past
+from iterum.core.planning.plan import Plan, SourceUse, WishOutcome
+from iterum.core.planning.problem import PlannedBatch
+from iterum.core.planning.rounds import round_of, tag_of
+from iterum.core.reasons import Reason
+
+
+@dataclass(frozen=True)
+class Unplanned:
+    """A pack without a batch in one of its rounds, why, and what would mend it."""
+
+    tag: str
+    round: int
+    reason: Reason
+    fix: Reason
+
+
+@dataclass(frozen=True)
+class PlanRecord:
+    """What a search found, without what it found it with. reasons : of each batch, in the order of `batches`."""
+
+    batches: tuple[PlannedBatch, ...] = ()
+    reasons: tuple[tuple[Reason, ...], ...] = ()
+    left_out: tuple[Unplanned, ...] = ()
+    wanted: tuple[WishOutcome, ...] = ()
+    sources: tuple[SourceUse, ...] = ()
+    makespan_min: float = 0.0
+    bound_min: float = 0.0
+    proved: bool = False
+    visits: int = 0
+    changed: tuple[Reason, ...] = ()
+    would_help: tuple[Relaxed, ...] = ()
+    past: Past = field(default_factory=Past)
+
+    @property
+    def gap(self) -> float:
+        """How far the makespan may be over the best there is, as a part of the bound."""
+        return self.makespan_min / self.bound_min - 1 if self.bound_min > 0 else 0.0
+
+    @property
+    def explained(self) -> tuple[tuple[PlannedBatch, tuple[Reason, ...]], ...]:
+        """Each batch with its reasons."""
+        return tuple(zip(self.batches, self.reasons, strict=True))
+
+    @property
+    def heats(self) -> tuple[Flown, ...]:
+        """The heats, each with the packs that fly in it."""
+        return tuple(Flown(item.wish, item.packs) for item in self.wanted if item.wish.is_heat)
+
+    def by_hand(
+        self, batches: Sequence[PlannedBatch], reasons: Sequence[tuple[Reason, ...]], wanted: Iterable[WishOutcome],
+        sources: Iterable[SourceUse], visits: int,
+    ) -> "PlanRecord":  # fmt: skip
+        """The same plan with its batches as the pilot moved them: nothing is proved any more, and nothing compared."""
+        return replace(
+            self,
+            batches=tuple(batches),
+            reasons=tuple(reasons),
+            wanted=tuple(wanted),
+            sources=tuple(sources),
+            makespan_min=max((batch.end_min for batch in batches), default=0.0),
+            proved=False,
+            visits=visits,
+            changed=(),
+            would_help=(),
+        )
+
+
+def record_of(
+    plan: Plan, whys: Sequence[BatchWhy] = (), relaxed: Sequence[Relaxed] = (), changed: Iterable[Reason] = (),
+    past: Past | None = None,
+) -> PlanRecord:  # fmt: skip
+    """What is kept of a plan. changed : what is otherwise than in the plan before."""
+    reasons = {why.batch: why.reasons for why in whys}
+    return PlanRecord(
+        batches=plan.batches,
+        reasons=tuple(reasons.get(batch, ()) for batch in plan.batches),
+        left_out=tuple(
+            Unplanned(tag_of(left.pack.id), round_of(left.pack.id), left.reason, left.fix) for left in plan.left_out
+        ),
+        wanted=plan.wanted,
+        sources=plan.sources,
+        makespan_min=plan.makespan_min,
+        bound_min=plan.bound_min,
+        proved=plan.proved,
+        visits=plan.visits,
+        changed=tuple(changed),
+        would_help=tuple(relaxed),
+        past=past or Past(),
+    )
+
+
+@dataclass(frozen=True)
+class KeptPlan:
+    """A plan with when it was made, by which preference, and the revision of the session it was made for."""
+
+    made_at: datetime
+    prefer: str
+    plan: PlanRecord
+    revision: int
+
+    def minute(self, moment: datetime) -> float:
+        """A moment in minutes of the plan."""
+        return (moment - self.made_at) / timedelta(minutes=1)
+
+    def moment(self, minute: float) -> datetime:
+        """The moment of a minute of the plan."""
+        return self.made_at + timedelta(minutes=minute)

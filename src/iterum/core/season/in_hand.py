@@ -1,0 +1,53 @@
+"""What a run takes: mAh so far, watt-hours at its source, and what it still needs of watts, watt-hours and minutes."""
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from iterum.core.bench.bench import Running
+from iterum.core.season.outlook import Observation, energy_wh, outlook
+from iterum.core.season.records import KeptRun
+from iterum.core.season.run import BEFORE_CHARGE, LIVE
+
+
+def put_in_mah(run: KeptRun, read_mah: float | None, now: datetime) -> float:
+    """mAh that a run has put in: the last that was read, else by its expected curve; 0 before it charges."""
+    if read_mah is not None:
+        return read_mah
+    if run.expected is None or run.charging_at is None:
+        return 0.0
+    return run.expected.charge_at(run.minute(now))
+
+
+def taken_wh(run: KeptRun, charge_mah: float) -> float:
+    """Wh that so many mAh took at the source."""
+    if run.expected is not None:
+        return energy_wh(run.expected, charge_mah) / run.source_part
+    volts = run.card.full_pack_v or run.card.pack_v
+    return charge_mah / 1000 * volts / run.source_part
+
+
+def running_of(run: KeptRun, seen: Sequence[Observation], read_mah: float | None, now: datetime) -> Running:
+    """One run as the bench sees it. One that is over but still hangs there takes no more watts.
+
+    seen : what was read of it so far. read_mah : the last mAh that were read, None without.
+    """
+    will_charge = run.state in LIVE or run.state in BEFORE_CHARGE
+    volts = run.card.full_pack_v or run.card.pack_v * 1.2
+    missing_mah = run.expected.missing_mah if run.expected else run.card.capacity_mah
+    left_min = 0.0
+    if will_charge:
+        minutes = run.expected.minutes + run.expected.balance_min if run.expected else run.card.timer_min
+        left_min = max(minutes - run.minute(now), 0.0)
+        if run.expected is not None and run.state in LIVE:
+            left_min = outlook(run.expected, seen, run.minute(now)).left_min + run.expected.balance_min
+    done_mah = put_in_mah(run, read_mah, now)
+    left_wh = (taken_wh(run, max(missing_mah, done_mah)) - taken_wh(run, done_mah)) * run.source_part
+    return Running(
+        packs=run.packs,
+        board=run.board,
+        channel=run.channel,
+        current_a=run.current_a,
+        power_w=run.current_a * volts if will_charge else 0.0,
+        energy_left_wh=max(left_wh, 0.0) if will_charge else 0.0,
+        minutes_left=left_min,
+    )

@@ -1,0 +1,106 @@
+"""Watching batches in hand: readings kept with time and origin, what the charger did followed, findings, the stop."""
+
+from contextlib import suppress
+from dataclasses import replace
+from datetime import datetime
+
+from iterum.core.bench.ledger import Entry, EntryKind
+from iterum.core.season.outlook import Observation
+from iterum.core.season.records import KeptRun
+from iterum.core.season.run import CHARGER_DID, LIVE, Act, State, Status
+from iterum.core.season.watching import Alarm, Finding, findings
+from iterum.devices.driver import ChannelReading, LinkLost, Refused
+from iterum.services.desk import Desk
+from iterum.services.running import CHARGER, ITERUM, KEEP_EVERY_S, Changed, RunDesk
+from iterum.store.database import Store
+from iterum.wording import sentence
+
+TYPED, READ, FILE = "typed", "charger", "file"
+"""Where a reading comes from."""
+
+
+class Watcher:
+    """Eyes on every batch in hand."""
+
+    def __init__(self, store: Store, desk: Desk, runs: RunDesk) -> None:
+        self._store, self._desk, self._runs, self._links = store, desk, runs, runs.links
+
+    def observe(self, key: int, origin: str, seen: Observation, now: datetime) -> int:
+        """Keep a reading; its minute is that of the charge at `now`, unless a file says another. Raises NotThere."""
+        with self._store.writing(changes_session=False) as repository:
+            run = repository.runs.get(key)
+            minute = seen.at_min if origin == FILE else run.minute(now)
+            return repository.runs.observe(key, now, origin, replace(seen, at_min=minute))
+
+    def mark_seen(self, key: int, now: datetime) -> None:
+        """Somebody has seen what is wrong."""
+        with self._store.writing(changes_session=False) as repository:
+            repository.runs.mark_seen(key, now)
+
+    def watch(self, now: datetime) -> tuple[Finding, ...]:
+        """One look at everything: read the chargers, follow what they did, find what is wrong. Returns what is new."""
+        self._links.read_all(now)
+        new: list[Finding] = []
+        for run in self._runs.open():
+            shown = self._links.latest.get(run.channel) if run.driven else None
+            if shown is not None and shown[1] == now:
+                run = self._follow(run, shown[0], now)  # noqa: PLW2901
+            if run.state in LIVE:
+                new += self._judge(run, now)
+        return tuple(new)
+
+    def _follow(self, run: KeptRun, reading: ChannelReading, now: datetime) -> KeptRun:
+        """Keep what a charger shows, and bring the run to what it did by itself."""
+        if run.state in LIVE:
+            self._keep_reading(run, reading, now)
+        act = CHARGER_DID.get((run.state, reading.status))
+        if act is None:
+            return run
+        try:
+            return self._runs.act(
+                run.key, act, run.state, now, by=CHARGER, note=reading.why or f"it shows {reading.status.value}"
+            )
+        except Changed as changed:
+            return changed.run
+
+    def _keep_reading(self, run: KeptRun, reading: ChannelReading, now: datetime) -> None:
+        with self._store.writing(changes_session=False) as repository:
+            last = repository.runs.last_observation(run.key, READ)
+            repository.runs.heard(run.key, now)
+            ended = reading.status is not Status.CHARGING
+            if last is not None and not ended and (now - last.at).total_seconds() < KEEP_EVERY_S:
+                return
+            if reading.status is Status.CHARGING or reading.status is Status.DONE:
+                seen = Observation(
+                    run.minute(now), reading.pack_v, reading.current_a, reading.charge_mah, reading.cell_v,
+                    reading.temperature_c, reading.input_v,
+                )  # fmt: skip
+                repository.runs.observe(run.key, now, READ, seen)
+
+    def _judge(self, run: KeptRun, now: datetime) -> tuple[Finding, ...]:
+        """Findings of a live run; what must stop is stopped where Iterum can."""
+        if run.expected is None:
+            return ()
+        with self._store.reading() as repository:
+            seen = [item.seen for item in repository.runs.observations(run.key)]
+            heard_at = repository.runs.get(run.key).heard_at
+        heard_min = run.minute(heard_at) if run.driven and heard_at is not None else None
+        if run.driven and heard_min is None:
+            heard_min = 0.0
+        found = findings(run.expected, seen, run.minute(now), run.state is State.PAUSED, heard_min)
+        with self._store.writing(changes_session=False) as repository:
+            new = repository.runs.keep_findings(run.key, found, now)
+            low = any(item.what.code == "watch_source_low" for item in new)
+        if low and run.source is not None and self._feeds_directly(run):
+            with self._store.writing() as repository:
+                repository.add_entry(Entry(run.source, now, EntryKind.EMPTY, 0.0, run.key))
+        worst = next((item for item in new if item.alarm is Alarm.STOP), None)
+        if worst is not None and run.driven and run.state is State.CHARGING:
+            with suppress(LinkLost, Refused, Changed):  # the finding stands and sounds until somebody stops it by hand
+                self._runs.act(run.key, Act.STOP, run.state, now, by=ITERUM, note=sentence(worst.what))
+        return new
+
+    def _feeds_directly(self, run: KeptRun) -> bool:
+        """Whether the volts at a run's charger are those of its source, with no supply between."""
+        place = self._desk.session().kit.channel(run.channel)
+        return place is not None and run.source in (run.choice.fed_by, place[0].fed_by)

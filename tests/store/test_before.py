@@ -1,0 +1,79 @@
+"""A database of before opens, whole, whatever happens on the way."""
+
+import shutil
+from pathlib import Path
+
+import pytest
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Engine, create_engine, event
+
+from iterum.core.season.run import State
+from iterum.services.desk import Desk
+from iterum.services.links import Links
+from iterum.services.logbook import LogBook, Query
+from iterum.services.running import RunDesk
+from iterum.store.database import Store
+from iterum.web.app import create_app
+from tests.conftest import NOON
+
+KEPT = Path(__file__).parent / "before" / "0006.sqlite3"
+"""The demo, planned, with one batch that was stopped and logged and one in hand; written when plans held sentences."""
+
+
+@pytest.fixture
+def path(tmp_path):
+    return Path(shutil.copy(KEPT, tmp_path / "bench.sqlite3"))
+
+
+def test_plan_runs_and_log_of_before_are_read(path):
+    store = Store(path)
+    desk = Desk(store)
+    plan = desk.latest_plan().plan
+    assert (len(desk.session().packs), len(plan.batches), plan.visits > 0) == (32, len(plan.reasons), True)
+    assert all(batch.end_min >= batch.full_min > batch.lead_min for batch in plan.batches)
+    assert {item.wish.name for item in plan.wanted} >= {"Pylon heat 1", "Tow 1"}
+    over, in_hand = RunDesk(store, desk, Links(store)).latest()[::-1]
+    assert (over.state, over.packs, over.expected.minutes > 0) == (State.CHECKED, ("P-12",), True)
+    assert (in_hand.state, in_hand.choice.packs, in_hand.card.cells) == (State.PLANNED, ("T-01",), 6)
+    (row,) = LogBook(store, desk).entries(Query(kind="charges", pack_id="P-12"))
+    assert row["charge_mah"] == 500
+    store.close()
+    visitor = create_app(path, lambda: NOON).test_client()
+    for address in ("/plan", "/plan?batch=0", "/plan/sheet", "/charge", "/run/1", "/run/2", "/log", "/measure"):
+        assert visitor.get(address).status_code == 200, address
+
+
+def test_a_migration_that_dies_leaves_the_database_as_it_was_and_is_done_the_next_time(path):
+    config = Config()
+    config.set_main_option("script_location", "iterum:store/migrations")
+    engine = create_engine(f"sqlite:///{path}")
+    with engine.connect() as connection:
+        config.attributes["connection"] = connection
+        command.downgrade(config, "0003")
+        connection.commit()
+    engine.dispose()
+    left, died = [0], 0
+
+    def die(*_args):
+        left[0] -= 1
+        if left[0] < 0:
+            raise KeyboardInterrupt
+
+    event.listen(Engine, "before_cursor_execute", die)
+    try:
+        for statements in range(400):
+            left[0] = statements
+            try:
+                Store(path).close()
+                break
+            except KeyboardInterrupt:
+                died += 1
+    finally:
+        event.remove(Engine, "before_cursor_execute", die)
+    assert died > 20
+    copies = [item for item in path.parent.iterdir() if ".before-" in item.name]
+    assert [item.suffix for item in copies] == [".sqlite3"]
+    assert len(Desk(Store(path)).session().packs) == 32
+    shutil.copy(copies[0], path)
+    assert len(Desk(Store(path)).session().packs) == 32
