@@ -64,8 +64,8 @@ def place(tmp_path, demo_file):
         store = Store(path)
         found = Place("", bench, store, clock)
         channels = tuple(channel.id for _, channel in Desk(store).session().kit.channels())
-        found.links.add(CHARGER, "127.0.0.1", bench.port, channels)
-        found.links.add(CHECKER, "127.0.0.1", bench.port, channels)
+        found.links.add(CHARGER, f"127.0.0.1:{bench.port}", channels)
+        found.links.add(CHECKER, f"127.0.0.1:{bench.port}", channels)
         with running(path, clock, watch=True) as found.address:
             yield found
         found.links.close()

@@ -53,8 +53,8 @@ class Field:
         self.links = Links(self.store, timeout_s=0.5)
         if not self.links.devices():
             channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
-            self.links.add(CHARGER, "127.0.0.1", server.port, channels)
-            self.links.add(CHECKER, "127.0.0.1", server.port, channels)
+            self.links.add(CHARGER, f"127.0.0.1:{server.port}", channels)
+            self.links.add(CHECKER, f"127.0.0.1:{server.port}", channels)
         self.runs = RunDesk(self.store, self.desk, self.links)
         self.watcher = Watcher(self.store, self.desk, self.runs)
         self.incidents, self.checks = Incidents(self.store, self.runs), Checks(self.desk, self.runs)

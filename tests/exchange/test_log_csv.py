@@ -6,11 +6,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from iterum.core.season.columns import guessed
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.outlook import Observation
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.faults import BadInput
-from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, guessed, observations_from, read_table
+from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, observations_from, read_table
 
 ZONE = timezone(timedelta(hours=1))
 MEANING = {"Akku": "pack", "Zeit": "at", "mAh": "charge_mah", "U": "after_v"}

@@ -17,6 +17,10 @@ from iterum.store.database import Store
 from iterum.web.app import create_app
 from tests.conftest import NOON
 
+class Died(Exception):
+    """The process ends at a statement."""
+
+
 KEPT = Path(__file__).parent / "before" / "0006.sqlite3"
 """The demo, planned, with one batch that was stopped and logged and one in hand; written when plans held sentences."""
 
@@ -58,7 +62,7 @@ def test_a_migration_that_dies_leaves_the_database_as_it_was_and_is_done_the_nex
     def die(*_args):
         left[0] -= 1
         if left[0] < 0:
-            raise KeyboardInterrupt
+            raise Died
 
     event.listen(Engine, "before_cursor_execute", die)
     try:
@@ -67,7 +71,7 @@ def test_a_migration_that_dies_leaves_the_database_as_it_was_and_is_done_the_nex
             try:
                 Store(path).close()
                 break
-            except KeyboardInterrupt:
+            except Died:
                 died += 1
     finally:
         event.remove(Engine, "before_cursor_execute", die)

@@ -48,8 +48,8 @@ class Bench:
         self.watcher, self.checks = self.found["watcher"], self.found["checks"]
         self.runs, self.desk, self.links = self.found["runs"], self.found["desk"], self.found["links"]
         channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
-        self.links.add(CHARGER, "127.0.0.1", server.port, channels)
-        self.links.add(CHECKER, "127.0.0.1", server.port, channels)
+        self.links.add(CHARGER, f"127.0.0.1:{server.port}", channels)
+        self.links.add(CHECKER, f"127.0.0.1:{server.port}", channels)
         self.visitor = Visitor(app)
 
     def pass_time(self, minutes):

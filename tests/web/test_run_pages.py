@@ -313,11 +313,11 @@ class TestPacksAndKit:
         key = re.search(r'name="key" value="(\d+)"', page)[1]
         bench.visitor.post("/kit/device/gone", key=key)
         assert bench.links.place("Twin-1") is None
-        page = bench.visitor.post("/kit/device", kind="charger", host="127.0.0.1", port=str(bench.server.port)).text
+        page = bench.visitor.post("/kit/device", kind="charger", address=f"127.0.0.1:{bench.server.port}").text
         assert "is kept and read from now on" in page
         assert bench.links.place("Twin-1") is not None
-        for host, port in (("127.0.0.1", "1"), ("a b", "80"), ("127.0.0.1", "70000")):
-            assert "Not kept:" in bench.visitor.post("/kit/device", kind="charger", host=host, port=port).text
+        for address in ("127.0.0.1:1", "a b:80", "127.0.0.1:70000", "log:/dev/none", "log:/dev/none?channel=Twin-1"):
+            assert "Not kept:" in bench.visitor.post("/kit/device", kind="charger", address=address).text
 
     def test_the_checker_fills_the_cells_and_they_are_looked_at_like_typed_ones(self, bench):
         page = bench.visitor.post("/measure/checker", pack="P-08").text

@@ -63,8 +63,8 @@ def start_demo(database: Path, now: datetime, port: int) -> None:
     for device in links.devices():
         links.drop(device.key)  # of an earlier start, whose port is gone
     channels = tuple(channel.id for _, channel in desk.session().kit.channels())
-    links.add(CHARGER, "127.0.0.1", port, channels)
-    links.add(CHECKER, "127.0.0.1", port, channels)
+    links.add(CHARGER, f"127.0.0.1:{port}", channels)
+    links.add(CHECKER, f"127.0.0.1:{port}", channels)
     if new:
         _begin(RunDesk(store, desk, links), desk, now)
     links.close()

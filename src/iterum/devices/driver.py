@@ -48,15 +48,23 @@ class ChannelReading:
 
 @dataclass(frozen=True)
 class Identity:
-    """Who it is. hands : whether packs can be plugged in by command, which only a simulated bench does."""
+    """Who it is. hands : whether packs can be plugged in by command, which only a simulated bench does.
+
+    commands : whether it can be set, started and stopped; one that only tells what it does cannot.
+    """
 
     name: str
     channels: tuple[str, ...]
     hands: bool = False
+    commands: bool = True
 
 
 class ChargerDriver(Protocol):
     """A charger. Every method raises LinkLost when it does not answer, and Refused when it will not."""
+
+    @classmethod
+    def at(cls, address: str, timeout_s: float) -> "ChargerDriver":
+        """The driver for an address of its scheme; nothing is opened yet. Raises Refused, with the mend."""
 
     def identify(self) -> Identity:
         """Its name and channels."""
@@ -76,9 +84,22 @@ class ChargerDriver(Protocol):
     def plug(self, channel: str, packs: tuple[str, ...]) -> None:
         """Plug packs in, or unplug all (none given): a pair of hands on a simulated bench."""
 
+    def close(self) -> None:
+        """Let go of the connection."""
+
 
 class CheckerDriver(Protocol):
     """A cell checker. Raises LinkLost and Refused as a charger does."""
 
+    @classmethod
+    def at(cls, address: str, timeout_s: float) -> "CheckerDriver":
+        """The driver for an address of its scheme."""
+
+    def identify(self) -> Identity:
+        """Its name."""
+
     def check(self, pack_id: str) -> tuple[float, ...]:
         """Rest volts of each cell of the pack it is plugged into, V."""
+
+    def close(self) -> None:
+        """Let go of the connection."""

@@ -7,12 +7,13 @@ A request is a word and its arguments; an answer is OK with fields, or ERR with 
 they are percent-encoded.
 """
 
+import re
 import socket
 import threading
 from collections.abc import Mapping
 from dataclasses import fields
 from typing import Any
-from urllib.parse import quote, unquote
+from urllib.parse import quote, unquote, urlsplit
 
 from iterum.core.season.run import Status
 from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused, Settings
@@ -128,11 +129,28 @@ class LineClient:
             self._drop()
 
 
+def host_and_port(address: str) -> tuple[str, int]:
+    """Of line://HOST:PORT. Raises Refused for anything else."""
+    parts = urlsplit(address)
+    try:
+        port = parts.port
+    except ValueError:
+        port = None
+    if not port or not re.fullmatch(r"[A-Za-z0-9.:-]{1,253}", parts.hostname or ""):
+        raise Refused("an address is a name and a port from 1 to 65535, such as 127.0.0.1:8766")
+    return parts.hostname or "", port
+
+
 class LineCharger:
     """A charger that speaks the line protocol."""
 
     def __init__(self, host: str, port: int, timeout_s: float = TIMEOUT_S) -> None:
         self.client = LineClient(host, port, timeout_s)
+
+    @classmethod
+    def at(cls, address: str, timeout_s: float) -> "LineCharger":
+        """The driver for line://HOST:PORT."""
+        return cls(*host_and_port(address), timeout_s)
 
     def identify(self) -> Identity:
         """Its name and channels."""
@@ -174,6 +192,16 @@ class LineChecker:
 
     def __init__(self, host: str, port: int, timeout_s: float = TIMEOUT_S) -> None:
         self.client = LineClient(host, port, timeout_s)
+
+    @classmethod
+    def at(cls, address: str, timeout_s: float) -> "LineChecker":
+        """The driver for line://HOST:PORT."""
+        return cls(*host_and_port(address), timeout_s)
+
+    def identify(self) -> Identity:
+        """That it is there."""
+        self.client.ask("HELLO")
+        return Identity("checker", ())
 
     def check(self, pack_id: str) -> tuple[float, ...]:
         """Rest volts of each cell."""

@@ -6,6 +6,8 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, tzinfo
 from typing import Any
 
+from iterum.core.season.columns import READING_READERS, numbers
+from iterum.core.season.columns import number as number_in
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.outlook import Observation
 from iterum.exchange.faults import BadInput, Fault
@@ -22,17 +24,6 @@ CHARGE_MEANINGS = {
     "after_v": "cells after, V",
     "resistance_mohm": "resistance, mΩ",
     "note": "note",
-}
-READING_MEANINGS = {
-    "": "leave out",
-    "at_min": "minutes since the start",
-    "at_s": "seconds since the start",
-    "pack_v": "pack volts",
-    "current_a": "amps",
-    "charge_mah": "mAh in",
-    "cell_v": "cells, V",
-    "temperature_c": "temperature, °C",
-    "input_v": "input volts",
 }
 _MOMENTS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%d", "%d.%m.%Y %H:%M", "%d/%m/%Y %H:%M")
 
@@ -59,15 +50,6 @@ def read_table(raw: bytes) -> tuple[list[str], list[list[str]]]:
     if len(set(headings)) < len(headings):
         raise BadInput([Fault("line 1", "has two columns with the same heading; rename one")])
     return headings, rows[1:]
-
-
-def guessed(headings: Sequence[str], meanings: Mapping[str, str]) -> dict[str, str]:
-    """What headings seem to mean, for the pilot to correct: by the names of the fields, else nothing."""
-    found = {}
-    for heading in headings:
-        plain = heading.lower().replace(" ", "_")
-        found[heading] = plain if plain in meanings else ""
-    return found
 
 
 def charges_from(
@@ -99,7 +81,7 @@ def observations_from(
         raise BadInput([Fault("", "say which column is the time since the start")])
     made: list[Observation] = []
     faults: list[Fault] = []
-    for number, values in _values(headings, rows, meaning, READING_READERS, zone, faults):
+    for number, values in _values(headings, rows, meaning, _READING_READERS, zone, faults):
         at_min = values.pop("at_min", None)
         at_s = values.pop("at_s", None)
         minute = at_min if at_min is not None else None if at_s is None else at_s / 60
@@ -140,17 +122,11 @@ def _values(
 
 
 def _number(text: str, _zone: tzinfo) -> float:
-    try:
-        value = float(text.replace(",", "."))
-    except ValueError:
-        raise ValueError(f"{text!r} is no number") from None
-    if not -1e6 < value < 1e6:
-        raise ValueError(f"{text!r} is no figure of a charge")
-    return value
+    return number_in(text)
 
 
-def _numbers(text: str, zone: tzinfo) -> tuple[float, ...]:
-    return tuple(_number(word, zone) for word in text.replace(";", " ").split())
+def _numbers(text: str, _zone: tzinfo) -> tuple[float, ...]:
+    return numbers(text)
 
 
 def _moment(text: str, zone: tzinfo) -> datetime:
@@ -175,7 +151,6 @@ CHARGE_READERS: dict[str, Callable[[str, tzinfo], Any]] = {
     "pack": _text, "at": _moment, "charge_mah": _number, "minutes": _number, "rate_c": _number, "before_v": _numbers,
     "after_v": _numbers, "resistance_mohm": _numbers, "note": _text,
 }  # fmt: skip
-READING_READERS: dict[str, Callable[[str, tzinfo], Any]] = {
-    "at_min": _number, "at_s": _number, "pack_v": _number, "current_a": _number, "charge_mah": _number,
-    "cell_v": _numbers, "temperature_c": _number, "input_v": _number,
-}  # fmt: skip
+_READING_READERS: dict[str, Callable[[str, tzinfo], Any]] = {
+    name: _numbers if reader is numbers else _number for name, reader in READING_READERS.items()
+}

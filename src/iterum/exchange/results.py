@@ -9,9 +9,6 @@ from iterum.core.electrical.circuit import Trace
 from iterum.core.electrical.joining import Evening, Joining
 from iterum.core.match.group import Group
 from iterum.core.match.matching import LeftOut, Matching
-from iterum.core.planning.plan import SourceUse, WishOutcome
-from iterum.core.planning.problem import PlannedBatch
-from iterum.core.planning.record import PlanRecord
 from iterum.core.reasons import Reason
 from iterum.core.sizing.size import Budget, Judged, Sizing
 from iterum.wording import about, minute_of, sentence
@@ -217,79 +214,4 @@ def charge_document(judged: Judged) -> dict[str, Any]:
         "verdict": judged.level.value,
         "reasons": reasons_document(judged.reasons),
         "series": series_document([item.id for item in result.packs], result.trace),
-    }
-
-
-def plan_document(plan: PlanRecord, at: Clock = minute_of) -> dict[str, Any]:
-    """What `plan` prints. at : how sentences write a minute of the plan."""
-    return {
-        "batches": [batch_document(batch, reasons, at) for batch, reasons in plan.explained],
-        "left_out": [
-            {"id": left.tag, "round": left.round, "code": left.reason.code, "text": about(left.reason),
-             "fix": sentence(left.fix)}
-            for left in plan.left_out
-        ],
-        **outcome_document(plan.wanted, plan.sources),
-        "makespan_min": tidy(plan.makespan_min),
-        "bound_min": tidy(plan.bound_min),
-        "proved": plan.proved,
-        "gap": tidy(plan.gap),
-        "visits": plan.visits,
-        "changed": [{"code": item.code, "text": sentence(item, at)} for item in plan.changed],
-        "would_help": [
-            {"code": item.reason.code, "text": sentence(item.reason, at), "saved_min": tidy(item.saved_min)}
-            for item in plan.would_help
-        ],
-    }  # fmt: skip
-
-
-_BATCH_FIGURES = (
-    "current_a",
-    "rate_c",
-    "start_min",
-    "lead_min",
-    "full_min",
-    "end_min",
-    "power_w",
-    "energy_in_wh",
-    "power_in_w",
-)
-
-
-def batch_document(batch: PlannedBatch, reasons: Iterable[Reason], at: Clock = minute_of) -> dict[str, Any]:
-    """One batch of a plan."""
-    return {
-        "packs": list(batch.tags),
-        "rounds": list(batch.rounds),
-        "class": batch.family,
-        "board": batch.board,
-        "channel": batch.channel,
-        **{name: tidy(getattr(batch, name)) for name in _BATCH_FIGURES},
-        "source": batch.source,
-        "locked": batch.locked,
-        "reasons": reasons_document(reasons, at),
-    }
-
-
-def outcome_document(wanted: Iterable[WishOutcome], sources: Iterable[SourceUse]) -> dict[str, Any]:
-    """What becomes of the wishes, and what it takes from each source."""
-    return {
-        "wanted": [
-            {
-                "count": item.wish.count,
-                "class": item.wish.family,
-                "at_min": tidy(item.wish.at_min),
-                "name": item.wish.name,
-                "fly_min": item.wish.fly_min,
-                "met": item.met,
-                "have": item.have,
-                "ready_min": tidy(item.ready_min),
-                "packs": list(item.packs),
-            }
-            for item in wanted
-        ],
-        "sources": [
-            {"id": use.id, "used_wh": tidy(use.used_wh), "usable_wh": tidy(use.usable_wh), "peak_w": tidy(use.peak_w)}
-            for use in sources
-        ],
     }

@@ -4,8 +4,9 @@ import threading
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused
-from iterum.devices.lines import DEFAULT_PORT, LineCharger, LineChecker
+from iterum.devices.driver import ChannelReading, ChargerDriver, CheckerDriver, Identity, LinkLost, Refused
+from iterum.devices.drivers import charger_at, checker_at, whole
+from iterum.devices.lines import DEFAULT_PORT
 from iterum.store.database import Store
 from iterum.store.runs import Device
 
@@ -28,9 +29,14 @@ class Link:
 class Place:
     """A channel of the kit that a device carries: the driver, and how the device calls it."""
 
-    driver: LineCharger
+    driver: ChargerDriver
     channel: str
     identity: Identity | None
+
+    @property
+    def commands(self) -> bool:
+        """Whether it can be set, started and stopped. Raises LinkLost where it was not met yet and is away."""
+        return (self.identity or self.driver.identify()).commands
 
     @property
     def hands(self) -> bool:
@@ -44,9 +50,9 @@ class Links:
     def __init__(self, store: Store, timeout_s: float = 2.0) -> None:
         self._store, self._timeout_s = store, timeout_s
         self._lock = threading.Lock()
-        self._chargers: dict[tuple[str, int], LineCharger] = {}
-        self._checkers: dict[tuple[str, int], LineChecker] = {}
-        self._links: dict[tuple[str, str, int], Link] = {}
+        self._chargers: dict[str, ChargerDriver] = {}
+        self._checkers: dict[str, CheckerDriver] = {}
+        self._links: dict[tuple[str, str], Link] = {}
         self.latest: dict[str, tuple[ChannelReading, datetime]] = {}
         """By channel of the kit: what it showed last, and when."""
         self._devices: tuple[Device, ...] | None = None
@@ -58,17 +64,17 @@ class Links:
                 self._devices = repository.runs.devices()
         return self._devices
 
-    def add(self, kind: str, host: str, port: int, kit_channels: tuple[str, ...]) -> Link:
+    def add(self, kind: str, address: str, kit_channels: tuple[str, ...]) -> Link:
         """Meet a device and keep it. Its channels go to those of the kit with the same name, else in their order.
 
-        Raises LinkLost when it does not answer.
+        Raises LinkLost when it does not answer, Refused for an address that no driver understands.
         """
+        address = whole(address)
         if kind == CHECKER:
-            self._checker(host, port).client.ask("HELLO")
-            device, identity = Device(kind, host, port, "checker", {}), None
+            device, identity = Device(kind, address, self._checker(address).identify().name, {}), None
         else:
-            identity = self._driver(host, port).identify()
-            device = Device(kind, host, port, identity.name, _paired(kit_channels, identity.channels))
+            identity = self._driver(address).identify()
+            device = Device(kind, address, identity.name, _paired(kit_channels, identity.channels))
         with self._store.writing(changes_session=False) as repository:
             repository.runs.save_device(device)
         self._devices = None
@@ -83,13 +89,14 @@ class Links:
 
     def look_for(self, kit_channels: tuple[str, ...]) -> list[Link]:
         """Chargers on this machine that answer and are not kept yet."""
-        known = {(device.host, device.port) for device in self.devices()}
+        known = {device.address for device in self.devices()}
         found = []
         for port in LOCAL_PORTS:
-            if ("127.0.0.1", port) in known:
+            address = whole(f"127.0.0.1:{port}")
+            if address in known:
                 continue
             try:
-                found.append(self.add(CHARGER, "127.0.0.1", port, kit_channels))
+                found.append(self.add(CHARGER, address, kit_channels))
             except (LinkLost, Refused):
                 continue
         return found
@@ -104,36 +111,40 @@ class Links:
             self._links[_key(link.device)] = link
         return link
 
-    def _driver(self, host: str, port: int) -> LineCharger:
+    def _driver(self, address: str) -> ChargerDriver:
         with self._lock:
-            return self._chargers.setdefault((host, port), LineCharger(host, port, self._timeout_s))
+            if address not in self._chargers:
+                self._chargers[address] = charger_at(address, self._timeout_s)
+            return self._chargers[address]
 
     def place(self, channel: str) -> Place | None:
         """The device that carries a channel of the kit; None where nobody does."""
         for device in self.devices():
             if device.kind == CHARGER and channel in device.channels:
                 link = self._links.get(_key(device))
-                driver = self._driver(device.host, device.port)
+                driver = self._driver(device.address)
                 return Place(driver, device.channels[channel], link.identity if link else None)
         return None
 
-    def checker(self) -> LineChecker | None:
+    def checker(self) -> CheckerDriver | None:
         """The cell checker, where there is one."""
         for device in self.devices():
             if device.kind == CHECKER:
-                return self._checker(device.host, device.port)
+                return self._checker(device.address)
         return None
 
-    def _checker(self, host: str, port: int) -> LineChecker:
+    def _checker(self, address: str) -> CheckerDriver:
         with self._lock:
-            return self._checkers.setdefault((host, port), LineChecker(host, port, self._timeout_s))
+            if address not in self._checkers:
+                self._checkers[address] = checker_at(address, self._timeout_s)
+            return self._checkers[address]
 
     def read_all(self, now: datetime) -> None:
         """Read every channel of every charger; one that does not answer is noted as lost and asked again next time."""
         for device in self.devices():
             if device.kind != CHARGER:
                 continue
-            driver = self._driver(device.host, device.port)
+            driver = self._driver(device.address)
             link = self._links.get(_key(device), Link(device))
             try:
                 identity = link.identity or driver.identify()
@@ -151,8 +162,8 @@ class Links:
             checker.close()
 
 
-def _key(device: Device) -> tuple[str, str, int]:
-    return device.kind, device.host, device.port
+def _key(device: Device) -> tuple[str, str]:
+    return device.kind, device.address
 
 
 def _paired(ours: tuple[str, ...], theirs: tuple[str, ...]) -> dict[str, str]:

@@ -207,7 +207,7 @@ class RunDesk:
 
     def _tell_charger(self, run: KeptRun, act: Act, skipped: bool) -> None:
         place = self.links.place(run.channel) if run.driven else None
-        if place is None:
+        if place is None or not place.commands:
             return
         if act is Act.PLUG_IN:
             if place.hands:
@@ -271,7 +271,7 @@ class RunDesk:
     def shown_by_charger(self, run: KeptRun) -> Shown | None:
         """What the charger's driver reads back; None without one, or while it is silent."""
         place = self.links.place(run.channel) if run.driven else None
-        if place is None:
+        if place is None or not place.commands:  # a meter does not show what is set
             return None
         try:
             reading = place.driver.read(place.channel)

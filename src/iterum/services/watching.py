@@ -97,7 +97,9 @@ class Watcher:
         worst = next((item for item in new if item.alarm is Alarm.STOP), None)
         if worst is not None and run.driven and run.state is State.CHARGING:
             with suppress(LinkLost, Refused, Changed):  # the finding stands and sounds until somebody stops it by hand
-                self._runs.act(run.key, Act.STOP, run.state, now, by=ITERUM, note=sentence(worst.what))
+                place = self._links.place(run.channel)
+                if place is not None and place.commands:
+                    self._runs.act(run.key, Act.STOP, run.state, now, by=ITERUM, note=sentence(worst.what))
         return new
 
     def _feeds_directly(self, run: KeptRun) -> bool:

@@ -21,11 +21,13 @@ from iterum.store.documents import from_document, to_document
 
 @dataclass(frozen=True)
 class Device:
-    """A charger or checker to talk to. channels : channel of the kit -> channel as the device calls it."""
+    """A charger or checker to talk to, at an address that says which driver does.
+
+    channels : channel of the kit -> channel as the device calls it.
+    """
 
     kind: str
-    host: str
-    port: int
+    address: str
     name: str | None
     channels: Mapping[str, str]
     key: int = 0
@@ -299,13 +301,12 @@ class RunRepository:
     def devices(self) -> tuple[Device, ...]:
         """Chargers and checkers to talk to."""
         rows = self._rows(select(tables.devices).order_by(tables.devices.c.key))
-        return tuple(Device(row.kind, row.host, row.port, row.name, dict(row.channels), row.key) for row in rows)
+        return tuple(Device(row.kind, row.address, row.name, dict(row.channels), row.key) for row in rows)
 
     def save_device(self, device: Device) -> None:
-        """Keep a device; the one at the same host and port is replaced."""
+        """Keep a device; the one at the same address is replaced."""
         table = tables.devices
-        self._connection.execute(table.delete().where(table.c.host == device.host, table.c.port == device.port,
-                                                      table.c.kind == device.kind))  # fmt: skip
+        self._connection.execute(table.delete().where(table.c.address == device.address, table.c.kind == device.kind))
         values = {name: value for name, value in vars(device).items() if name != "key"}
         self._connection.execute(insert(table).values({**values, "channels": dict(device.channels)}))
 

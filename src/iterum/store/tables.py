@@ -336,8 +336,8 @@ devices = Table(
     metadata,
     Column("key", Integer, primary_key=True),
     Column("kind", String, nullable=False),
-    Column("host", String, nullable=False),
-    Column("port", Integer, nullable=False),
+    # Its scheme says which driver speaks to it.
+    Column("address", String, nullable=False),
     Column("name", String),
     # Channel of the kit -> channel as the device calls it.
     Column("channels", JSON, nullable=False),

@@ -18,25 +18,25 @@ def serve(
     database: Path,
     port: int,
     clock: Callable[[], datetime],
-    addresses: Sequence[tuple[str, str, int]] = (),
+    addresses: Sequence[tuple[str, str]] = (),
     speed: float = 1.0,
 ) -> None:
-    """Listen on this machine only, until interrupted, and watch every charge. addresses : (kind, host, port)."""
+    """Listen on this machine only, until interrupted, and watch every charge. addresses : (kind, address)."""
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
     app = create_app(database, clock, watch=True, speed=speed)
     meet(app, addresses)
     waitress.serve(app, host=HOST, port=port, threads=4, ident="iterum")
 
 
-def meet(app: Flask, addresses: Sequence[tuple[str, str, int]]) -> None:
+def meet(app: Flask, addresses: Sequence[tuple[str, str]]) -> None:
     """Keep the devices that were named; one that does not answer yet is told of and left aside."""
     found = app.extensions["iterum"]
     channels = tuple(channel.id for _, channel in found["desk"].session().kit.channels())
-    for kind, host, port in addresses:
+    for kind, address in addresses:
         try:
-            found["links"].add(kind, host, port, channels)
+            found["links"].add(kind, address, channels)
         except (LinkLost, Refused) as error:
-            logging.getLogger("iterum").warning("%s at %s:%s was not met: %s", kind, host, port, error)
+            logging.getLogger("iterum").warning("%s at %s was not met: %s", kind, address, error)
 
 
 __all__ = ["HOST", "LOCAL_HOSTS", "serve"]

@@ -15,7 +15,7 @@ from iterum.core.planning.plan import Planner, outcomes, source_uses, visits_in
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import record_of
 from iterum.core.reasons import Unsafe
-from iterum.exchange.results import plan_document
+from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document
 from tests.conftest import even
 from tests.core.planning.checker import violations

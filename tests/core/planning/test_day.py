@@ -18,7 +18,7 @@ from iterum.core.planning.record import record_of
 from iterum.core.planning.replan import Replanner
 from iterum.core.planning.rounds import plan_rounds, tag_of
 from iterum.demo import demo_session
-from iterum.exchange.results import plan_document
+from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document
 from iterum.wording import sentence
 from tests.conftest import even

@@ -21,7 +21,7 @@ from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
 from iterum.core.planning.starts import boards_by_hand, one_pack_a_channel
 from iterum.demo import demo_session
-from iterum.exchange.results import plan_document
+from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document
 from iterum.wording import sentence
 from tests.conftest import even, pack

@@ -16,7 +16,7 @@ from iterum.core.planning.record import PlanRecord, record_of
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes, kept_at
 from iterum.core.planning.rounds import round_of, tag_of
 from iterum.demo import demo_session
-from iterum.exchange.results import batch_document, plan_document
+from iterum.exchange.plan_result import batch_document, plan_document
 from iterum.exchange.session import to_document
 from iterum.store import documents
 from iterum.wording import sentence

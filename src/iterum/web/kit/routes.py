@@ -1,6 +1,5 @@
 """Addresses of the Kit page: boards, chargers, supplies, sources."""
 
-import re
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
@@ -116,17 +115,14 @@ def add_device() -> Response:
     channels = tuple(channel.id for _, channel in desk().session().kit.channels())
     if request.form.get("act") == "look":
         found = links().look_for(channels)
-        names = ", ".join(f"{link.device.name} at port {link.device.port}" for link in found)
+        names = ", ".join(f"{link.device.name} at {link.device.address}" for link in found)
         flash(
             f"Found: {names}." if found else "No other charger answers on this machine.", "message" if found else "care"
         )
         return redirect(url_for("kit.page"))
     kind = CHECKER if request.form.get("kind") == CHECKER else CHARGER
-    host, port = request.form.get("host", "").strip() or "127.0.0.1", request.form.get("port", 0, type=int)
     try:
-        if not 1 <= port <= 65535 or not re.fullmatch(r"[A-Za-z0-9.:-]{1,253}", host):
-            raise LinkLost("an address is a name and a port from 1 to 65535")
-        link = links().add(kind, host, port, channels)
+        link = links().add(kind, request.form.get("address", ""), channels)
     except (LinkLost, Refused) as error:
         flash(f"Not kept: {error}.", "care")
     else:

@@ -7,16 +7,10 @@ from typing import Any
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.season.columns import READING_MEANINGS, guessed
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.faults import BadInput, Fault
-from iterum.exchange.log_csv import (
-    CHARGE_MEANINGS,
-    READING_MEANINGS,
-    charges_from,
-    guessed,
-    observations_from,
-    read_table,
-)
+from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, observations_from, read_table
 from iterum.services.logbook import PAGE, Query
 from iterum.web.context import desk, log_book, now, runs
 from iterum.web.run.views import run_page

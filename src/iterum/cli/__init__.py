@@ -1,0 +1,50 @@
+"""The commands. Each lives in a module of its own, which is loaded when it is asked for."""
+
+from collections.abc import Callable
+from importlib import import_module
+from typing import Any
+
+import click
+
+COMMANDS = {
+    "check": "The verdict on each pack: fit, look or stop, with its reasons.",
+    "match": "Which packs may share a board, in what order to plug them in, and what would mend the rest.",
+    "size": "The amps to dial for the file's group, every limit, and the card to set on the charger.",
+    "equalise": "What flows between the packs of the file's group when they are joined, and for how long.",
+    "charge": "How long the file's group takes, what each pack sees, and what it costs the source.",
+    "plan": "Batches over channels and time: every pack full in time, within what the field can give.",
+    "serve": "Serve the pages on this machine, and watch every charge.",
+    "sim-charger": "A simulated charger and cell checker for the packs and kit of a session file, or of the demo.",
+}
+"""What each command says of itself."""
+
+
+class _Lazy(click.Group):
+    """A group that names its commands without loading them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002
+        """Their names."""
+        return sorted(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
+        """The command, its module loaded now."""
+        if cmd_name not in COMMANDS:
+            return None
+        import_module(f"iterum.cli.{cmd_name.replace('-', '_')}")
+        return self.commands[cmd_name]
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
+        """The list in the help, without loading one."""
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, text.split(".")[0]) for name, text in sorted(COMMANDS.items())])
+
+
+@click.group(cls=_Lazy, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="iterum")
+def main() -> None:
+    """Plan charging sessions for many packs: which may share a board, at what amps, and why."""
+
+
+def command(name: str) -> Callable[[Callable[..., Any]], click.Command]:
+    """Make a function the command of this name, with what `COMMANDS` says of it."""
+    return main.command(name, help=COMMANDS[name])

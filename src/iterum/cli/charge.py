@@ -1,0 +1,40 @@
+"""`iterum charge`."""
+
+import click
+
+from iterum.cli import command
+from iterum.cli.common import choice_of, print_json, print_limits, print_verdict, printable, reads_session, table
+from iterum.core.bench.session import Session
+from iterum.core.sizing.size import charge
+from iterum.exchange import results
+from iterum.wording import LIMIT_NAMES, minutes, plain, sentence
+
+
+@command("charge")
+@reads_session
+def charge_command(session: Session, as_json: bool) -> None:
+    """See `iterum charge --help`."""
+    judged = charge(session.bench, choice_of(session))
+    if as_json:
+        print_json(results.charge_document(judged))
+        return
+    result, current_a = judged.charge, judged.charge.current_a
+    spread = f" ({minutes(result.minutes_low)} to {minutes(result.minutes_high)} by what the meter leaves open)"
+    click.echo(f"{plain(current_a)} A: expected about {minutes(result.minutes)}{spread},")
+    click.echo(f"{minutes(result.cc_minutes)} of it to full volts; balancing may add {minutes(result.balance_min)}.")
+    if result.power_limit:
+        slows = f"{LIMIT_NAMES[result.power_limit]} set the amps for {minutes(result.power_limited_min)}"
+        click.echo(f"{slows[0].upper()}{slows[1:]}, which takes {minutes(result.power_costs_min)} longer.")
+    click.echo(f"{result.charge_mah:.0f} mAh and {result.energy_out_wh:.1f} Wh go in; the source gives "
+               f"{result.energy_in_wh:.1f} Wh, {result.peak_input_w:.0f} W at most.\n")  # fmt: skip
+    rows = [
+        (item.id, *(f"{share:.2f}" for share in item.share_a), f"{item.peak_rate_c:.2f}", f"{item.charge_mah:.0f}",
+         f"{item.end_soc * 100:.0f} %")
+        for item in result.packs
+    ]  # fmt: skip
+    table(("pack", "A after 1 min", "middle", "end", "most C", "mAh in", "ends at"), rows)
+    click.echo()
+    print_limits(judged.limits)
+    print_verdict(judged.level.value, judged.reasons)
+    for way in judged.joining.ways:
+        click.echo(f"  way out: {printable(sentence(way))}")

@@ -1,0 +1,87 @@
+"""`iterum serve`."""
+
+import socket
+import sys
+from collections.abc import Container
+from pathlib import Path
+from urllib.parse import urlsplit
+
+import click
+import platformdirs
+
+from iterum.cli import command
+from iterum.cli.common import BAD_INPUT, present, printable
+from iterum.demo import time_lapse
+from iterum.demo.live import start_bench, start_demo
+from iterum.devices.driver import Refused
+from iterum.devices.drivers import CHECKERS, DRIVERS, charger_at, checker_at, whole
+from iterum.web.serve import HOST
+from iterum.web.serve import serve as run_server
+
+
+@command("serve")
+@click.option("--port", default=8765, show_default=True, type=click.IntRange(1, 65535), help="Port on this machine.")
+@click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder of the database.")
+@click.option("--demo", is_flag=True, help="Use the made-up meeting, in a database of its own.")
+@click.option("--fresh", is_flag=True, help="With --demo: forget what was changed in it and start over.")
+@click.option(
+    "--charger",
+    "chargers",
+    multiple=True,
+    metavar="ADDRESS",
+    help="A charger to read: HOST:PORT, or log:PORT?channel=NAME; may be given again.",
+)
+@click.option("--checker", metavar="HOST:PORT", help="A cell checker to read packs with.")
+@click.option("--speed", default=1.0, show_default=True, type=click.FloatRange(1, 600),
+              help="With --demo: time-lapse, for clock and simulated charger alike.")  # fmt: skip
+def serve(
+    port: int, data: Path | None, demo: bool, fresh: bool, chargers: tuple[str, ...], checker: str | None, speed: float
+) -> None:
+    """See `iterum serve --help`."""
+    if speed != 1 and not demo:
+        click.echo("--speed goes with --demo only: a real charger keeps real time.", err=True)
+        sys.exit(BAD_INPUT)
+    folder = data or platformdirs.user_data_path("iterum")
+    database = folder / ("demo.sqlite3" if demo else "iterum.sqlite3")
+    addresses = [("charger", _address(text, DRIVERS)) for text in chargers]
+    addresses += [("checker", _address(checker, CHECKERS))] if checker else []
+    _refuse_taken_port(port)
+    clock = time_lapse(present, speed) if speed != 1 else present
+    bench = None
+    if demo:
+        if fresh:
+            for part in ("", "-wal", "-shm"):
+                database.with_name(database.name + part).unlink(missing_ok=True)
+        bench = start_bench(speed)
+        start_demo(database, clock(), bench.port)
+    click.echo(f"Iterum is at http://{HOST}:{port}/  (data in {database}; Ctrl+C stops it)")
+    try:
+        run_server(database, port, clock, addresses, speed)
+    finally:
+        if bench is not None:
+            bench.stop()
+
+
+def _address(text: str, known: Container[str]) -> str:
+    """HOST:PORT, or an address with its scheme; anything else ends the command as bad input."""
+    address = whole(text)
+    try:
+        if urlsplit(address).scheme in known:
+            (charger_at if known is DRIVERS else checker_at)(address, 1.0)
+            return address
+        raise Refused("no driver speaks to it")
+    except Refused as error:
+        click.echo(f"{printable(text)}: {error}", err=True)
+        sys.exit(BAD_INPUT)
+
+
+def _refuse_taken_port(port: int) -> None:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((HOST, port))
+        except OSError:
+            click.echo(
+                f"Port {port} is taken. Choose another: --port {port + 1}, or PORT={port + 1} make demo.", err=True
+            )
+            sys.exit(BAD_INPUT)

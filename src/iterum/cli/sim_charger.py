@@ -1,0 +1,49 @@
+"""`iterum sim-charger`."""
+
+import sys
+import threading
+from pathlib import Path
+
+import click
+
+from iterum.cli import command
+from iterum.cli.common import BAD_INPUT, load, printable
+from iterum.demo import demo_session
+from iterum.devices.lines import DEFAULT_PORT
+from iterum.devices.sim_server import SimServer
+from iterum.exchange.faults import BadInput
+from iterum.web.serve import HOST
+from iterum.wording import plain
+
+
+@command("sim-charger")
+@click.argument("file", type=click.Path(), required=False)
+@click.option("--port", default=DEFAULT_PORT, show_default=True, type=click.IntRange(0, 65535), help="0: any free one.")
+@click.option("--speed", default=1.0, show_default=True, type=click.FloatRange(0.1, 3600), help="Time-lapse.")
+@click.option("--until-input-ends", is_flag=True, help="Stop when standard input is closed, as by a parent that ends.")
+def sim_charger(file: str | None, port: int, speed: float, until_input_ends: bool) -> None:
+    """See `iterum sim-charger --help`."""
+    try:
+        session = load(file) if file else demo_session()
+    except BadInput as error:
+        for fault in error.faults:
+            click.echo(printable(f"{Path(file or '').name}: {fault}"), err=True)
+        sys.exit(BAD_INPUT)
+    try:
+        server = SimServer(session, HOST, port, speed)
+    except OSError:
+        click.echo(f"Port {port} is taken. Choose another with --port.", err=True)
+        sys.exit(BAD_INPUT)
+    click.echo(
+        f"Simulated charger at {HOST}:{server.port}, ×{plain(speed)}, channels {', '.join(server.bench.channels)}"
+    )
+    sys.stdout.flush()
+    server.start()
+    try:
+        if until_input_ends:
+            sys.stdin.read()
+        else:
+            threading.Event().wait()
+    except KeyboardInterrupt:
+        pass
+    server.close()

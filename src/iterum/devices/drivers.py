@@ -1,0 +1,33 @@
+"""Which driver speaks to an address, by its scheme. To add a charger: its module, and one row here."""
+
+from urllib.parse import urlsplit
+
+from iterum.devices.driver import ChargerDriver, CheckerDriver, Refused
+from iterum.devices.lines import LineCharger, LineChecker
+from iterum.devices.log_lines import LogCharger
+
+DRIVERS: dict[str, type[ChargerDriver]] = {"line": LineCharger, "log": LogCharger}
+CHECKERS: dict[str, type[CheckerDriver]] = {"line": LineChecker}
+
+
+def whole(address: str) -> str:
+    """An address with its scheme; HOST:PORT alone is one of the line protocol."""
+    address = address.strip()
+    known = urlsplit(address).scheme in DRIVERS
+    return address if known else f"line://{address}"
+
+
+def charger_at(address: str, timeout_s: float) -> ChargerDriver:
+    """The driver of a charger. Raises Refused for an address that no driver understands."""
+    driver = DRIVERS.get(urlsplit(address).scheme)
+    if driver is None:
+        raise Refused(f"an address begins with one of {', '.join(DRIVERS)}")
+    return driver.at(address, timeout_s)
+
+
+def checker_at(address: str, timeout_s: float) -> CheckerDriver:
+    """The driver of a cell checker. Raises Refused for an address that no driver understands."""
+    driver = CHECKERS.get(urlsplit(address).scheme)
+    if driver is None:
+        raise Refused(f"the address of a cell checker begins with one of {', '.join(CHECKERS)}")
+    return driver.at(address, timeout_s)
