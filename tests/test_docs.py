@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from iterum.cli import main
+from iterum.cli import COMMANDS, main
 from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.reasons import Reason
 from iterum.core.season.cautions import CAUTIONS
@@ -24,10 +24,10 @@ def test_every_field_of_the_file_is_documented(name):
     assert f"`{name}`" in FORMAT
 
 
-@pytest.mark.parametrize("name", sorted(main.commands))
+@pytest.mark.parametrize("name", sorted(COMMANDS))
 def test_every_command_and_option_is_documented(name):
     assert f"iterum {name}" in FORMAT
-    for parameter in main.commands[name].params:
+    for parameter in main.get_command(None, name).params:
         for option in getattr(parameter, "opts", ()):
             assert not option.startswith("--") or option in FORMAT, option
 

@@ -17,6 +17,7 @@ from iterum.store.database import Store
 from iterum.web.app import create_app
 from tests.conftest import NOON
 
+
 class Died(Exception):
     """The process ends at a statement."""
 

@@ -98,3 +98,13 @@ def bench(demo_app):
         found = Bench(demo_app, server, clock)
         yield found
         found.links.close()
+
+
+@pytest.fixture
+def visitor(demo_app):
+    return Visitor(demo_app)
+
+
+@pytest.fixture
+def newcomer(empty_app):
+    return Visitor(empty_app)

@@ -10,20 +10,10 @@ import pytest
 from iterum.exchange.session import dumps, parse
 from iterum.web.app import MAX_REQUEST_BYTES
 from tests.conftest import NOON, even
-from tests.web.conftest import Visitor, planned
+from tests.web.conftest import planned
 
 PAGES = ("/measure", "/match", "/plan", "/heats", "/charge", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
          "/kit/supply", "/kit/source", "/rules", "/files", "/what-if", "/wrong", "/wrong?see=smoke", "/wrong/keys")  # fmt: skip
-
-
-@pytest.fixture
-def visitor(demo_app):
-    return Visitor(demo_app)
-
-
-@pytest.fixture
-def newcomer(empty_app):
-    return Visitor(empty_app)
 
 
 def desk(app):
@@ -469,6 +459,8 @@ class TestRules:
         assert desk(demo_app).session().rules == before
 
     def test_the_joining_rule_says_how_many_groups_it_would_stop(self, visitor):
+        assert "groups would need" not in visitor.get("/rules").text  # the page stands before it is worked out
+        assert 'id="effect-1-2" hx-swap-oob="true"' in visitor.get("/rules/effects").text
         page = visitor.get("/rules").text
         rule = page[page.index('id="rule-joining"') :]
         assert re.search(r"\d of 5 groups would need another way in|All 5 groups may be plugged in", rule)

@@ -34,7 +34,7 @@ _TUPLE: Any = tuple
 _LITERAL: Any = Literal
 _create: Any = create_model
 """The same three for types that are only known when this runs."""
-_STRICT = ConfigDict(extra="forbid", strict=True, allow_inf_nan=False)
+_STRICT = ConfigDict(extra="forbid", strict=True, allow_inf_nan=False, defer_build=True)
 
 
 def _whole(value: Any) -> Any:

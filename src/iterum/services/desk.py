@@ -55,7 +55,7 @@ class Desk:
             if now is None:
                 return session
             kit, running = as_it_runs(repository, session.kit, now)
-        return replace(session, kit=kit, running=running) if running else session
+        return self._once("as it runs", (session, kit, running), lambda: replace(session, kit=kit, running=running))
 
     def bench(self, now: datetime) -> Bench:
         """The bench as it is at this moment."""
@@ -77,6 +77,11 @@ class Desk:
     def remember(self, key: str, now: datetime, compute: Callable[[], _Result]) -> _Result:
         """`compute`, done once until something stored, or in hand, changes."""
         return self._once(key, (self.revision(), _held(self.bench(now))), compute)
+
+    def remembered(self, key: str, now: datetime) -> Any | None:
+        """What `remember` kept, where that still holds."""
+        kept = self._kept.get(key)
+        return kept[1] if kept and kept[0] == (self.revision(), _held(self.bench(now))) else None
 
     def matching_under(self, rules: HouseRules, now: datetime) -> Matching:
         """What today's packs would give under other rules, moves by hand and the places of fixes left aside."""

@@ -2,7 +2,8 @@
 
 import sqlite3
 from collections.abc import Iterator
-from contextlib import closing, contextmanager
+from contextlib import ExitStack, closing, contextmanager
+from contextvars import ContextVar
 from pathlib import Path
 from typing import Any
 
@@ -66,14 +67,39 @@ class Store:
         self.path = path
         self.engine = create_engine(f"sqlite:///{path}")
         event.listen(self.engine, "connect", _set_pragmas)
+        self._snapshot: ContextVar[ExitStack] = ContextVar("snapshot")
+        self._looked_at: ContextVar[Repository | None] = ContextVar("looked_at")
         migrate(self.engine, path)
+
+    @contextmanager
+    def snapshot(self) -> Iterator[None]:
+        """Every `reading` within it looks at the data of one moment, that of the first; a change ends that moment."""
+        token = self._snapshot.set(ExitStack())
+        try:
+            yield
+        finally:
+            self._snapshot.get(ExitStack()).close()
+            self._snapshot.reset(token)
+            self._looked_at.set(None)
 
     @contextmanager
     def reading(self) -> Iterator[Repository]:
         """A look at the data, all of it from one moment."""
+        snapshot, found = self._snapshot.get(None), self._looked_at.get(None)
+        if snapshot is None:
+            with self._look() as repository:
+                yield repository
+            return
+        if found is None:
+            found = snapshot.enter_context(self._look())
+            self._looked_at.set(found)
+        yield found
+
+    @contextmanager
+    def _look(self) -> Iterator[Repository]:
         with self.engine.connect() as connection:
             connection.exec_driver_sql("BEGIN")
-            yield Repository(connection)
+            yield Repository(connection, {})
             connection.rollback()
 
     @contextmanager
@@ -90,6 +116,10 @@ class Store:
             if changes_session:
                 repository.bump_revision(as_planned)
             connection.commit()
+        snapshot = self._snapshot.get(None)
+        if snapshot is not None:
+            self._looked_at.set(None)
+            snapshot.close()
 
     def close(self) -> None:
         """Let go of the file."""

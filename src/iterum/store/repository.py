@@ -1,6 +1,6 @@
 """Core objects in and out of the tables. Every method runs inside the transaction it was given."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, fields, replace
 from datetime import datetime
 from typing import Any, TypeVar
@@ -19,6 +19,7 @@ from iterum.core.season.health import ChargeRecord
 from iterum.core.season.records import KeptReading
 from iterum.store import tables
 from iterum.store.documents import from_document, to_document
+from iterum.store.remembered import remembered
 from iterum.store.runs import RunRepository
 
 AFTER = "after charge"
@@ -64,9 +65,10 @@ def _made(kind: type[_Made], row: Row[Any]) -> _Made:
 class Repository:
     """Everything that is kept, within one transaction."""
 
-    def __init__(self, connection: Connection) -> None:
+    def __init__(self, connection: Connection, known: dict[Hashable, Any] | None = None) -> None:
         self._connection = connection
-        self.runs = RunRepository(connection)
+        self.known = known
+        self.runs = RunRepository(connection, known)
 
     def _rows(self, statement: Any) -> Sequence[Row[Any]]:
         return self._connection.execute(statement).all()
@@ -186,6 +188,11 @@ class Repository:
             statement = statement.where(table.c.entered_at < until)
         return self._kept(statement if count is None else statement.limit(count).offset(offset))
 
+    @remembered
+    def _tags(self) -> dict[int, str]:
+        """The tag of every pack, in use or retired, by its key."""
+        return {row.key: row.id for row in self._rows(select(tables.packs.c.key, tables.packs.c.id))}
+
     def _kept(self, statement: Any) -> tuple[KeptReading, ...]:
         """Rows of readings, each with the tag of its pack and the key of what corrected it."""
         rows = self._rows(statement)
@@ -193,7 +200,7 @@ class Repository:
         keys = [row.key for row in rows]
         corrected = self._rows(select(readings.c.key, readings.c.corrects_key).where(readings.c.corrects_key.in_(keys)))
         replaced = {row.corrects_key: row.key for row in corrected}
-        tags = {row.key: row.id for row in self._rows(select(tables.packs.c.key, tables.packs.c.id))}
+        tags = self._tags()
         return tuple(
             KeptReading(
                 row.key, tags[row.pack_key], _reading(row), row.entered_at, row.origin, row.corrects_key,
@@ -358,6 +365,7 @@ class Repository:
             )
         )
 
+    @remembered
     def latest_plans(self) -> tuple[KeptPlan, ...]:
         """The plan taken last, then those made at the same moment by other preferences, to compare it with."""
         plans = tables.plans
@@ -369,6 +377,7 @@ class Repository:
             found.setdefault(row.prefer, KeptPlan(row.made_at, row.prefer, plan, row.revision))
         return tuple(found.values())
 
+    @remembered
     def hand_moves(self) -> tuple[HandMove, ...]:
         """Packs moved by hand, oldest first."""
         moves, packs = tables.hand_moves, tables.packs
@@ -420,6 +429,7 @@ class Repository:
         if self._connection.scalar(select(tables.meeting.c.key)) is None:
             self._connection.execute(insert(tables.meeting).values(key=1, revision=0))
 
+    @remembered
     def revision(self) -> int:
         """A number that rises with every change."""
         return int(self._connection.scalar(select(tables.meeting.c.revision)) or 0)

@@ -1,6 +1,6 @@
 """Runs and the log in and out of the tables. Every method runs inside the transaction it was given."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, fields
 from datetime import datetime
 from typing import Any
@@ -17,6 +17,7 @@ from iterum.core.season.watching import Alarm, Finding
 from iterum.core.sizing.dial import DialCard
 from iterum.store import tables
 from iterum.store.documents import from_document, to_document
+from iterum.store.remembered import remembered
 
 
 @dataclass(frozen=True)
@@ -36,8 +37,8 @@ class Device:
 class RunRepository:
     """Runs, readings, findings, incidents, the charge log and devices, within one transaction."""
 
-    def __init__(self, connection: Connection) -> None:
-        self._connection = connection
+    def __init__(self, connection: Connection, known: dict[Hashable, Any] | None = None) -> None:
+        self._connection, self.known = connection, known
 
     def _rows(self, statement: Any) -> Sequence[Row[Any]]:
         return self._connection.execute(statement).all()
@@ -59,11 +60,13 @@ class RunRepository:
             raise NotThere("batch", key)
         return _run(row)
 
-    def in_states(self, states: Iterable[State]) -> tuple[KeptRun, ...]:
+    @remembered
+    def in_states(self, states: tuple[State, ...]) -> tuple[KeptRun, ...]:
         """Runs in these states, oldest first."""
         chosen = tables.runs.c.state.in_([state.value for state in states])
         return tuple(_run(row) for row in self._rows(select(tables.runs).where(chosen).order_by(tables.runs.c.key)))
 
+    @remembered
     def latest(self, count: int, since: datetime | None = None) -> tuple[KeptRun, ...]:
         """The newest runs first."""
         statement = select(tables.runs).order_by(tables.runs.c.key.desc()).limit(count)
@@ -100,6 +103,7 @@ class RunRepository:
         values = {**vars(event), "state": event.state.value}
         self._connection.execute(insert(tables.run_events).values(values))
 
+    @remembered
     def events(self, run_key: int) -> tuple[KeptEvent, ...]:
         """Every act of a run, in order."""
         table = tables.run_events
@@ -118,12 +122,14 @@ class RunRepository:
         table = tables.observations
         return int(self._connection.execute(insert(table).values(values).returning(table.c.key)).scalar_one())
 
+    @remembered
     def observations(self, run_key: int) -> tuple[KeptObservation, ...]:
         """Every reading of a run, in the order of time."""
         table = tables.observations
         rows = self._rows(select(table).where(table.c.run_key == run_key).order_by(table.c.at_min, table.c.key))
         return tuple(KeptObservation(row.key, row.run_key, row.at, row.origin, _observation(row)) for row in rows)
 
+    @remembered
     def last_charge_mah(self, run_key: int) -> float | None:
         """The mAh that were read last; None where nobody read them."""
         table = tables.observations
@@ -208,6 +214,7 @@ class RunRepository:
             self._connection.execute(update(table).where(table.c.key == row.key).values(gone_at=now))
         return tuple(new)
 
+    @remembered
     def findings(self, run_key: int | None = None, holding: bool = True) -> tuple[KeptFinding, ...]:
         """Findings of a run, or of all, the newest first."""
         table = tables.found_wrong

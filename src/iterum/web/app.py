@@ -3,11 +3,12 @@
 import logging
 import secrets
 from collections.abc import Callable
+from contextlib import ExitStack
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, Response, redirect, render_template, request, url_for
+from flask import Flask, Response, g, redirect, render_template, request, url_for
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 from werkzeug.wrappers import Response as AnyResponse
@@ -118,7 +119,22 @@ def create_app(
     _add_small_routes(app)
     _add_errors(app)
     app.after_request(_protect)
+    _look_once(app, store)
     return app
+
+
+def _look_once(app: Flask, store: Store) -> None:
+    """Everything that one request asks of the store is of one moment."""
+
+    @app.before_request
+    def begin() -> None:
+        g.look = ExitStack()
+        g.look.enter_context(store.snapshot())
+
+    @app.teardown_request
+    def end(_error: BaseException | None) -> None:
+        if "look" in g:
+            g.pop("look").close()
 
 
 def _add_small_routes(app: Flask) -> None:

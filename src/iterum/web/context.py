@@ -3,7 +3,7 @@
 from datetime import datetime
 from typing import cast
 
-from flask import current_app
+from flask import current_app, g
 
 from iterum.core.bench.bench import Bench
 from iterum.services.checking import Checks
@@ -62,5 +62,7 @@ def plan_desk() -> PlanDesk:
 
 
 def now() -> datetime:
-    """The present moment, with its zone."""
-    return cast(datetime, current_app.extensions["iterum"]["clock"]())
+    """The moment of this request, with its zone: the same for everything that is asked in it."""
+    if "now" not in g:
+        g.now = current_app.extensions["iterum"]["clock"]()
+    return cast(datetime, g.now)

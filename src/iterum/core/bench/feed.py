@@ -89,7 +89,7 @@ class Drawn:
     """
 
     charger_w: float = 0.0
-    links_w: Mapping[str, float] = field(default_factory=dict)
+    links_w: Mapping[str, float] = field(default_factory=dict, hash=False)
 
 
 NOTHING_DRAWN = Drawn()

@@ -5,6 +5,7 @@ Common practice, no source, except where a number comes from a label.
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 from iterum.core.bench.feed import Feed
 from iterum.core.bench.kit import Board, Channel, connector_a, same_plug
@@ -304,19 +305,28 @@ def amps_faults(current_a: float, limits: Sequence[Limit], channel: Channel) -> 
 
 def limits_and_current(
     packs: Sequence[Pack], setup: Setup, rules: HouseRules, wanted_a: float | None = None
-) -> tuple[tuple[Limit, ...], float, Limit, list[Reason]]:
+) -> tuple[tuple[Limit, ...], float, Limit, tuple[Reason, ...]]:
     """Every limit, the amps to dial, the limit that binds, and notes.
 
     wanted_a : the pilot's own amps; they are dialled where every limit allows. Raises Unsafe with each limit that does
     not, or when the channel's smallest current is more than a limit allows.
     """
+    return _limits_and_current(tuple(packs), setup, rules, wanted_a)
+
+
+@lru_cache(maxsize=8192)
+def _limits_and_current(
+    packs: tuple[Pack, ...], setup: Setup, rules: HouseRules, wanted_a: float | None
+) -> tuple[tuple[Limit, ...], float, Limit, tuple[Reason, ...]]:
+    """The same, worked out once for the same packs at the same place."""
     limits = limits_of(packs, setup, rules, wanted_a)
     if wanted_a is None:
-        return limits, *_dialled(limits, setup.channel)
+        current_a, binding, notes = _dialled(limits, setup.channel)
+        return limits, current_a, binding, tuple(notes)
     broken = amps_faults(wanted_a, limits, setup.channel)
     if broken:
         raise Unsafe(broken)
-    return limits, wanted_a, min(limits, key=lambda limit: limit.current_a), []
+    return limits, wanted_a, min(limits, key=lambda limit: limit.current_a), ()
 
 
 def current_to_dial(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> float:

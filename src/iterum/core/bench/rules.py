@@ -78,8 +78,8 @@ class HouseRules:
     max_packs: Annotated[int | None, Ge(1), Le(40), Says("Most packs on one board")] = None
     rate_c: Annotated[float | None, Gt(0), Le(10), Says("Wanted rate", "C")] = None
     size_at: Annotated[SizeAt, Says("Divide watts by")] = SizeAt.FULL
-    end_v: Mapping[str, float] = field(default_factory=dict)
-    storage_v: Mapping[str, float] = field(default_factory=dict)
+    end_v: Mapping[str, float] = field(default_factory=dict, hash=False)
+    storage_v: Mapping[str, float] = field(default_factory=dict, hash=False)
     setup_min: Annotated[float, Ge(0), Le(60), Says("Minutes to set a batch up", "min")] = 3.0
     join_peak_c: Annotated[float | None, Gt(0), Le(20), Says("Most C at any plug", "C")] = 5.0
     join_over_s: Annotated[float, Ge(0), Le(3600), Says("Seconds above its charge C", "s")] = 120.0

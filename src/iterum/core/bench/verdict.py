@@ -4,6 +4,7 @@ The limits on the spread between cells are common practice, no source.
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 from iterum.core.bench.chemistry import MAX_CELLS, Chemistry, StateOfCharge, state_of_charge
 from iterum.core.bench.faults import FAULTS, RANK, WEAK_RATE_C, Level
@@ -190,6 +191,7 @@ def _label_reasons(pack: Pack) -> list[Reason]:
     return found
 
 
+@lru_cache(maxsize=8192)
 def judge_pack(pack: Pack, rules: HouseRules) -> PackVerdict:
     """The verdict on one pack under these house rules, with every reason, worst first."""
     found = _label_reasons(pack)

@@ -8,6 +8,7 @@ steps, the card, the plan, the run and the commands all count.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from itertools import pairwise
 
 import numpy as np
@@ -118,6 +119,14 @@ def joining(
     rate_c : at which they are to be charged, multiples of capacity per hour; None takes the rate that is wanted.
     with_ways : look for ways out where the rule is broken, which takes longer.
     """
+    return _joining(tuple(packs), rules, lead_mohm, rate_c, with_ways)
+
+
+@lru_cache(maxsize=4096)
+def _joining(
+    packs: tuple[Pack, ...], rules: HouseRules, lead_mohm: float, rate_c: float | None, with_ways: bool
+) -> Joining:
+    """The same, worked out once for the same packs, rules and amps."""
     if len(packs) < 2:
         return Joining(tuple(pack.id for pack in packs), (), 0.0, None, False, Level.FIT, ())
     order = passing_order(packs, rules, lead_mohm) or in_plug_order(packs)
@@ -191,6 +200,14 @@ def even_out(
     rate_c : at which they are to be charged then. Raises Unsafe for packs that may never be joined. Everything else is
     computed and reported.
     """
+    return _even_out(tuple(packs), rules, lead_mohm, plugged_last, ports, rate_c)
+
+
+@lru_cache(maxsize=512)
+def _even_out(
+    packs: tuple[Pack, ...], rules: HouseRules, lead_mohm: float, plugged_last: str | None, ports: int | None,
+    rate_c: float | None,
+) -> Evening:  # fmt: skip
     refuse_unjoinable(packs)
     branches = [branch_of(pack, lead_mohm) for pack in packs]
     if plugged_last is not None and len(packs) > 1:

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -98,6 +99,11 @@ def joins(first: Sequence[Branch], second: Sequence[Branch]) -> list[Branch]:
 
 def plug_by_plug(packs: Sequence[Pack], lead_mohm: float = DEFAULT_LEAD_MOHM) -> tuple[Plug, ...]:
     """Plug the packs in, in the order given, each to those before it evened out: the worst that any pack sees."""
+    return _plug_by_plug(tuple(packs), lead_mohm)
+
+
+@lru_cache(maxsize=4096)
+def _plug_by_plug(packs: tuple[Pack, ...], lead_mohm: float) -> tuple[Plug, ...]:
     branches = [branch_of(pack, lead_mohm) for pack in packs]
     enough_a = [pack.max_charge_a for pack in packs]
     found = []

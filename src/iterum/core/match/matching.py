@@ -8,6 +8,7 @@ group is within a rule exactly when all its pairs are. So groups are cliques of 
 from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 from iterum.core.bench.chemistry import END_STEP_V
 from iterum.core.bench.packs import Pack
@@ -184,20 +185,33 @@ def match_packs(
     groups: list[Group] = []
     proven = True
     for members in families.values():
-        ordered = sorted(members, key=lambda pack: (rest_v(pack), pack.id))
-        ports = ports_for(ordered[0].cells)
-        limit = group_size_limit(rules, ports)
-        found = cover(
-            [average_v(pack) for pack in ordered],
-            _may_join_masks(ordered, rules),
-            len(ordered) if limit is None else max(limit, 1),
-        )
-        proven = proven and found.proven
-        sets = [[ordered[index] for index in indices] for indices in found.groups]
-        for chosen in sets:
-            if len(chosen) == 1:
-                others = [group for group in sets if group is not chosen]
-                left_out.append(_alone(chosen[0], others, rules, limit))
-            else:
-                groups.append(judge_group(chosen, rules, ports))
+        grouped, alone, family_proven = _grouped(tuple(members), rules, ports_for(members[0].cells))
+        groups += grouped
+        left_out += alone
+        proven = proven and family_proven
     return Matching(tuple(groups), tuple(left_out), judged, proven)
+
+
+@lru_cache(maxsize=512)
+def _grouped(
+    members: tuple[Pack, ...], rules: HouseRules, ports: int | None
+) -> tuple[tuple[Group, ...], tuple[LeftOut, ...], bool]:
+    """Groups of the fit packs of one family, those left on their own, and whether fewer groups were ruled out.
+
+    Families never mix, so what one of them comes to is worked out once for the same packs.
+    """
+    ordered = sorted(members, key=lambda pack: (rest_v(pack), pack.id))
+    limit = group_size_limit(rules, ports)
+    found = cover(
+        [average_v(pack) for pack in ordered],
+        _may_join_masks(ordered, rules),
+        len(ordered) if limit is None else max(limit, 1),
+    )
+    sets = [[ordered[index] for index in indices] for indices in found.groups]
+    groups, alone = [], []
+    for chosen in sets:
+        if len(chosen) == 1:
+            alone.append(_alone(chosen[0], [group for group in sets if group is not chosen], rules, limit))
+        else:
+            groups.append(judge_group(chosen, rules, ports))
+    return tuple(groups), tuple(alone), found.proven

@@ -6,6 +6,7 @@ can do.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from math import isfinite
 
 from iterum.core.bench.bench import Bench
@@ -153,6 +154,20 @@ def _fed_otherwise(bench: Bench, found: Hookup) -> tuple[Reason, ...]:
     return (reason("feed_busy", charger=charger.id, packs=busy[0].packs),)
 
 
+def charged(packs: tuple[Pack, ...], setup: Setup, rules: HouseRules, current_a: float) -> tuple[Joining, Charge]:
+    """How these packs join, and what their charge comes to then, at these amps."""
+    source = setup.feed.source
+    bare = setup.feed if source is None else replace(setup.feed, source=replace(source, taken_wh=0.0))
+    return _charged(packs, replace(setup, feed=bare, left_wh=None), rules, current_a)
+
+
+@lru_cache(maxsize=2048)
+def _charged(packs: tuple[Pack, ...], setup: Setup, rules: HouseRules, current_a: float) -> tuple[Joining, Charge]:
+    """The same, worked out once; what the source still holds does not matter for it."""
+    joined = joining(packs, rules, setup.lead_mohm, current_a / total_ah(packs))
+    return joined, charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
+
+
 def size(bench: Bench, choice: Choice) -> Sizing:
     """The current to dial for this choice: every limit, the card, what it takes, and the verdict on joining.
 
@@ -166,8 +181,7 @@ def size(bench: Bench, choice: Choice) -> Sizing:
         raise Unsafe(broken)
     packs, setup, rules = found.packs, found.setup, found.rules
     limits, current_a, binding, notes = limits_and_current(packs, setup, rules, choice.current_a)
-    joined = joining(packs, rules, setup.lead_mohm, current_a / total_ah(packs))
-    result = charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
+    joined, result = charged(packs, setup, rules, current_a)
     budget = budget_of(found, result, joined)
     if budget is not None and budget.short:
         raise Unsafe((_short(budget, packs),))

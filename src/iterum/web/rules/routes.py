@@ -1,5 +1,6 @@
 """Addresses of the House rules page."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -20,12 +21,12 @@ blueprint = Blueprint("rules", __name__, url_prefix="/rules", template_folder="t
 
 @dataclass(frozen=True)
 class SchoolRow:
-    """One school as the page shows it. `effect` is what choosing it does to today's groups."""
+    """One school as the page shows it. effect : what choosing it does to today's groups; None before it is known."""
 
     school: School
     chosen: bool
     default: bool
-    effect: str
+    effect: str | None
 
 
 def _changed(rules: HouseRules, school: School) -> HouseRules:
@@ -75,26 +76,43 @@ def _amps_effect(changed: HouseRules) -> str:
     return f"Groups stay; dial {shown} A." if shown else "Groups stay; nothing can be dialled."
 
 
-def _rows() -> list[tuple[Rule, list[SchoolRow], School | None]]:
+def _effects() -> dict[tuple[str, str], str]:
+    """By rule and school, what choosing it would do."""
     rules = desk().session().rules
     today = desk().matching_under(rules, now())
+    return {
+        (rule.key, school.key): _effect(rule, school, rules, today)
+        for rule in RULES
+        for school in rule.schools
+        if school != chosen_school(rule, rules)
+    }
+
+
+def _rows(effects: Mapping[tuple[str, str], str] | None) -> list[tuple[Rule, list[SchoolRow], School | None]]:
+    rules = desk().session().rules
     rows = []
     for rule in RULES:
         chosen = chosen_school(rule, rules)
-        schools = []
-        for school in rule.schools:
-            effect = "" if school == chosen else _effect(rule, school, rules, today)
-            schools.append(SchoolRow(school, school == chosen, school == rule.schools[0], effect))
+        schools = [
+            SchoolRow(school, school == chosen, school == rule.schools[0], (effects or {}).get((rule.key, school.key)))
+            for school in rule.schools
+        ]
         rows.append((rule, schools, chosen))
     return rows
 
 
 @blueprint.get("")
 def page() -> str:
-    """Each house rule with its schools, the default and why, and what changing it does."""
-    rules = desk().session().rules
-    rows = desk().remember("rule rows", now(), _rows)
-    return render_template("rules/page.html", rows=rows, rules=rules, can_go_back=desk().rules_can_go_back())
+    """Each house rule with its schools, the default and why. What changing it does comes after, where it takes time."""
+    rows = _rows(desk().remembered("effects of schools", now()))
+    return render_template("rules/page.html", rows=rows, can_go_back=desk().rules_can_go_back())
+
+
+@blueprint.get("/effects")
+def effects() -> str:
+    """What each school that is not in force would do to today's groups, for the page that stands already."""
+    found = desk().remember("effects of schools", now(), _effects)
+    return render_template("rules/effects.html", rows=_rows(found))
 
 
 @blueprint.post("")

@@ -1,0 +1,45 @@
+"""What a page costs, in counts and not in time: one look at the store, no question twice, each pack judged once."""
+
+from collections import Counter
+
+import pytest
+from sqlalchemy import Engine, event
+
+from iterum.core.bench.verdict import judge_pack
+from tests.web.conftest import planned
+
+PAGES = ("/measure", "/match", "/plan", "/heats", "/charge", "/charge?packs=P-12", "/put-away", "/packs", "/kit", "/rules",
+         "/files", "/log", "/use", "/what-if", "/wrong")  # fmt: skip
+
+
+@pytest.fixture
+def asked():
+    """Every statement that reaches a database, with its values, and how often."""
+    found = Counter()
+
+    def note(_connection, _cursor, statement, values, *_more):
+        found[statement, str(values)] += 1
+
+    event.listen(Engine, "before_cursor_execute", note)
+    yield found
+    event.remove(Engine, "before_cursor_execute", note)
+
+
+@pytest.mark.parametrize("path", PAGES)
+def test_a_page_looks_once_and_asks_nothing_twice(visitor, asked, path):
+    planned(visitor)
+    asked.clear()
+    assert visitor.get(path).status_code == 200
+    looks = [text for text, _ in asked.elements() if text.startswith("BEGIN")]
+    assert looks == ["BEGIN"]
+    assert [text for (text, _), times in asked.items() if times > 1] == []
+
+
+def test_after_a_reading_only_the_pack_that_was_read_is_judged_anew(visitor):
+    for path in ("/measure", "/match", "/charge"):
+        visitor.get(path)
+    before = judge_pack.cache_info().misses
+    visitor.post("/measure", pack="P-08", **{f"cell{cell}": "3.81" for cell in range(1, 5)})
+    for path in ("/match", "/charge", "/packs"):
+        visitor.get(path)
+    assert judge_pack.cache_info().misses - before <= 4  # as typed, as written down, and what a charge would make of it
