@@ -1,5 +1,6 @@
 """The application: rooms, safety of the browser side, and errors mapped to pages in one place."""
 
+import json
 import logging
 import secrets
 from collections.abc import Callable
@@ -43,9 +44,12 @@ from iterum.web import (
     wrong,
 )
 from iterum.web.frame import frame, go_back_to
+from iterum.web.keys import acts
 from iterum.web.words import FILTERS
 
 MAX_REQUEST_BYTES = 5_000_000
+KEPT_S = 86_400
+"""How long a browser keeps styles and scripts."""
 LOCAL_HOSTS = ("127.0.0.1", "localhost")
 ROOMS = (measure, match, plan, heats, charge, run, put_away, log, use, packs, kit, rules, files, what_if, wrong)
 
@@ -95,7 +99,7 @@ def create_app(
         SESSION_COOKIE_SAMESITE="Strict",
         SESSION_COOKIE_HTTPONLY=True,
         WTF_CSRF_TIME_LIMIT=None,  # a page left open over lunch must still be able to save
-        SEND_FILE_MAX_AGE_DEFAULT=86400,
+        SEND_FILE_MAX_AGE_DEFAULT=KEPT_S,
     )
     store = Store(database)
     desk, links = Desk(store), Links(store)
@@ -142,6 +146,11 @@ def _add_small_routes(app: Flask) -> None:
     def start() -> AnyResponse:
         return redirect(url_for("measure.page"))
 
+    @app.get("/keys.js")
+    def key_list() -> Response:
+        """The list of keys, as the script takes it."""
+        return Response(f"export const KEYS = {json.dumps(acts())};\n", mimetype="text/javascript")
+
     @app.post("/look")
     def look() -> AnyResponse:
         """Day or night, and whether single keys act: kept in cookies, so that pages arrive right."""
@@ -158,7 +167,9 @@ def _protect(answer: Response) -> Response:
     answer.headers["Referrer-Policy"] = "same-origin"
     answer.headers["Cross-Origin-Opener-Policy"] = "same-origin"
     answer.headers["Cross-Origin-Resource-Policy"] = "same-origin"
-    if not request.path.startswith("/static"):
+    if request.path == "/keys.js":
+        answer.headers["Cache-Control"] = f"max-age={KEPT_S}"
+    elif not request.path.startswith("/static"):
         answer.headers["Cache-Control"] = "no-store"
     return answer
 

@@ -2,7 +2,9 @@
 
 from dataclasses import dataclass
 from datetime import timedelta
+from functools import cache
 from math import ceil
+from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -36,6 +38,31 @@ STORES = (
     ("what_if.page", "What if", "what_if", "what_if"),
     ("files.page", "Files", "files", "files"),
 )
+
+
+STYLES = (
+    "tokens",
+    "frame",
+    "sheets",
+    "measure",
+    "pictures",
+    "match",
+    "dial",
+    "flows",
+    "plan",
+    "run",
+    "stores",
+    "phone",
+)
+"""Style sheets, one a concern, in the order in which they build on each other."""
+
+
+@cache
+def _scripts() -> tuple[str, ...]:
+    """Every module of the script, to be fetched at once rather than one after another."""
+    folder = Path(__file__).parent / "static" / "js"
+    names = sorted(path.name for path in folder.glob("*.js"))
+    return ("/keys.js", *(f"/static/js/{name}" for name in names))
 
 
 def go_back_to(address: str) -> str:
@@ -115,5 +142,7 @@ def frame() -> dict[str, Any]:
         "next_heat_min": ceil((ahead[0].at - now()) / timedelta(minutes=1)) if ahead else None,
         "theme": "night" if request.cookies.get("theme") == "night" else "day",
         "keys_on": request.cookies.get("keys") != "off",
+        "styles": STYLES,
+        "scripts": _scripts(),
         "here": request.full_path if request.query_string else request.path,
     }

@@ -7,24 +7,11 @@ from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere
 from iterum.core.season.run import LIVE
 from iterum.web.context import desk, incidents, now, plan_desk, runs
+from iterum.web.keys import KEYS
 from iterum.web.plan.routes import plan_job
 from iterum.web.troubles import TROUBLES
 
 blueprint = Blueprint("wrong", __name__, url_prefix="/wrong", template_folder="templates")
-
-
-KEYS = (
-    ("Anywhere", (("Enter", "the page's main button"), ("!", "Something's wrong"), (", .", "step back, step on"),
-                  ("J", "jump to a pack by its tag"), ("N", "night or day view"), ("?", "these keys"))),
-    ("Measure", (("0–9", "fill the cells, three digits each"), ("Backspace", "a digit back"), ("-", "back one cell"),
-                 ("S", "skip this pack"), ("T", "pack temperature"), ("R", "read it with the checker"),
-                 ("X", "looks wrong: keep apart"))),
-    ("Match", (("↑ ↓", "along the packs of the table"), ("1–9", "move the pack to that group (A is 1)"),
-               ("Del", "take the pack out"), ("B", "put it back"))),
-    ("Run", (("Space", "record a check"), ("Shift Space", "stop the channel, asked once"))),
-    ("Plan", (("← →", "along the batches"), ("[ ]", "start 1 min earlier, later"), ("{ }", "5 min earlier, later"),
-              ("L", "to the next channel"), ("K", "keep it there, or let it move"))),
-)  # fmt: skip
 
 
 @blueprint.get("")

@@ -1,0 +1,78 @@
+"""Every single key: what it does on the page, and what the list of keys says of it. One list for both."""
+
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass
+
+
+@dataclass(frozen=True)
+class Key:
+    """One key, or two that belong together.
+
+    shown : as the list writes it. keys : as a browser names them, letters small. does : an act of static/js/keys.js
+    for each of the keys, as "name argument". inside, outside : where the act is meant, by selectors; empty: anywhere.
+    """
+
+    shown: str
+    what: str
+    keys: tuple[str, ...]
+    does: tuple[str, ...]
+    inside: str = ""
+    outside: str = ""
+    shift: bool = False
+
+
+DIGITS = "[data-digits]"
+KEYS: dict[str, tuple[Key, ...]] = {
+    "Anywhere": (
+        Key("Enter", "the page's main button", ("Enter",), ("press primary next",), outside="a, button, summary, form"),
+        Key("!", "Something's wrong", ("!",), ("press wrong",)),
+        Key(", .", "step back, step on", (",", "."), ("step -1", "step 1"), outside=DIGITS),
+        Key("J", "jump to a pack by its tag", ("j",), ("jump",)),
+        Key("N", "night or day view", ("n",), ("press night",)),
+        Key("?", "these keys", ("?",), ("press keys-link",)),
+        Key(
+            "← →",
+            "the page before, the page after",
+            ("ArrowLeft", "ArrowRight"),
+            ("press page-left", "press page-right"),
+        ),
+    ),
+    "Measure": (
+        Key("0–9", "fill the cells, three digits each", tuple("0123456789"), ("digit",) * 10, inside=DIGITS),
+        Key("Backspace", "a digit back", ("Backspace",), ("rub",), inside=DIGITS),
+        Key("-", "back one cell", ("-",), ("cell -1",), inside=DIGITS),
+        Key("S", "skip this pack", ("s",), ("press skip-pack",)),
+        Key("T", "pack temperature", ("t",), ("focus temperature",)),
+        Key("R", "read it with the checker", ("r",), ("press from-checker",)),
+        Key("X", "looks wrong: keep apart", ("x",), ("press looks-wrong",)),
+    ),
+    "Match": (
+        Key("↑ ↓", "along the packs of the table", ("ArrowUp", "ArrowDown"), ("along -1", "along 1")),
+        Key("1–9", "move the pack to that group (A is 1)", tuple("123456789"), ("group",) * 9, outside=DIGITS),
+        Key("Del", "take the pack out", ("Delete",), ("row out",)),
+        Key("B", "put it back", ("b",), ("row back",)),
+    ),
+    "Run": (
+        Key("Space", "record a check", (" ",), ("press record-check",), outside="a, button, summary, input"),
+        Key("Shift Space", "stop the channel, asked once", (" ",), ("press stop",), shift=True),
+    ),
+    "Plan": (
+        Key("← →", "along the batches", ("ArrowLeft", "ArrowRight"), ("batch -1", "batch 1")),
+        Key("[ ]", "start 1 min earlier, later", ("[", "]"), ("press move-back", "press move-on")),
+        Key("{ }", "5 min earlier, later", ("{", "}"), ("press move-back-5", "press move-on-5")),
+        Key("L", "to the next channel", ("l",), ("lane",)),
+        Key("K", "keep it there, or let it move", ("k",), ("press keep-batch",)),
+    ),
+}
+
+
+def acts() -> list[dict[str, object]]:
+    """The list as the script takes it: one entry a key."""
+    return [entry for keys in KEYS.values() for entry in _entries(keys)]
+
+
+def _entries(keys: Iterable[Key]) -> Iterable[dict[str, object]]:
+    for key in keys:
+        for name, act in zip(key.keys, key.does, strict=True):
+            plain = {part: value for part, value in asdict(key).items() if part in ("inside", "outside", "shift")}
+            yield {"key": name, "does": act, **plain}

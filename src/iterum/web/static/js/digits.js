@@ -1,0 +1,127 @@
+/* Digit fields of Measure: three digits fill a cell and move on. On a phone the page's own pad is the keyboard. */
+
+const form = document.querySelector("[data-measure]");
+const fields = form ? [...form.querySelectorAll("[data-digits]")] : [];
+const phone = window.matchMedia("(max-width: 760px)");
+let lastField = 0;
+
+/* A cell has three digits, the point after the first; a total up to four, the point before the last two. */
+function most(field) {
+  return Number(field.dataset.digits) || 3;
+}
+
+function digitsOf(field) {
+  return field.value.replace(/\D/g, "").slice(0, most(field));
+}
+
+function isFull(field) {
+  return digitsOf(field).length >= 3;
+}
+
+function show(field, digits) {
+  const head = most(field) > 3 ? Math.max(digits.length - 2, 0) : 1;
+  field.value = digits.length > 1 && head ? `${digits.slice(0, head)}.${digits.slice(head)}` : digits;
+}
+
+function at() {
+  const index = fields.indexOf(document.activeElement);
+  return index < 0 ? lastField : index;
+}
+
+function go(index) {
+  if (index < 0 || index >= fields.length) {
+    return;
+  }
+  lastField = index;
+  fields[index].focus();
+  fields[index].select();
+}
+
+function preview() {
+  if (fields.every(isFull)) {
+    window.htmx.trigger(form, "volts");
+  }
+}
+
+/* A change after a question asks again. */
+function forget() {
+  form.querySelector("[name=confirmed]")?.remove();
+}
+
+export function put(digit) {
+  const index = at();
+  const field = fields[index];
+  const whole = field.selectionStart === 0 && field.selectionEnd === field.value.length;
+  const digits = whole || digitsOf(field).length === most(field) ? digit : digitsOf(field) + digit;
+  forget();
+  show(field, digits);
+  field.setSelectionRange(field.value.length, field.value.length);
+  if (digits.length === most(field)) {
+    go(index + 1);
+  }
+  preview();
+}
+
+export function rub() {
+  const index = at();
+  let field = fields[index];
+  forget();
+  if (field.value === "" && index > 0) {
+    go(index - 1);
+    field = fields[index - 1];
+  }
+  show(field, digitsOf(field).slice(0, -1));
+}
+
+export function toCell(by) {
+  go(at() + by);
+}
+
+function setPad() {
+  for (const field of fields) {
+    field.inputMode = phone.matches ? "none" : "decimal";
+    field.readOnly = phone.matches;
+  }
+}
+
+const PAD = { rub, back: () => toCell(-1) };
+
+export function startDigits() {
+  if (!form) {
+    return;
+  }
+  fields.forEach((field, index) => {
+    field.addEventListener("focus", () => {
+      lastField = index;
+      if (!phone.matches) {
+        field.select();
+      }
+    });
+    field.addEventListener("keydown", (event) => {
+      if (event.key === "." || event.key === ",") {
+        event.preventDefault(); /* the point comes by itself */
+      }
+    });
+    field.addEventListener("input", () => {
+      show(field, digitsOf(field));
+      preview();
+    });
+  });
+  for (const button of form.querySelectorAll("[data-key]")) {
+    const name = button.dataset.key;
+    button.addEventListener("click", () => (PAD[name] ? PAD[name]() : put(name)));
+  }
+  phone.addEventListener("change", setPad);
+  setPad();
+  const done = document.querySelector("[data-done]");
+  if (done) {
+    done.focus();
+  } else if (fields.length) {
+    go(
+      Math.max(
+        fields.findIndex((field) => !isFull(field)),
+        0,
+      ),
+    );
+  }
+}

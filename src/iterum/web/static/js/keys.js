@@ -1,0 +1,82 @@
+/* Single keys, driven by the list that the page of keys shows too. None acts while text is typed. */
+
+import { KEYS } from "/keys.js";
+import { pick, toNextLane } from "./batches.js";
+import { put, rub, toCell } from "./digits.js";
+import { isText, press, root } from "./page.js";
+import { along, onRow, toGroup } from "./rows.js";
+
+function step(by) {
+  const links = [...document.querySelectorAll("[data-step]")];
+  const here = links.findIndex((link) => link.hasAttribute("aria-current"));
+  links[here + by]?.click();
+  return true;
+}
+
+function jump() {
+  const tag = window.prompt("Jump to which pack?");
+  if (tag) {
+    window.location.href = `/measure?pack=${encodeURIComponent(tag.trim())}`;
+  }
+  return true;
+}
+
+function focus(id) {
+  const field = document.getElementById(id);
+  field?.focus();
+  field?.select();
+  return Boolean(field);
+}
+
+function always(act) {
+  return (...values) => {
+    act(...values);
+    return true;
+  };
+}
+
+/* What an entry of the list may do: by its name, with its argument and the key. False where it has nothing to act on. */
+const ACTS = {
+  press: (ids) => ids.split(" ").some(press),
+  step: (by) => step(Number(by)),
+  along: (by) => along(Number(by)),
+  batch: (by) => pick(Number(by)),
+  cell: always((by) => toCell(Number(by))),
+  digit: always((_argument, key) => put(key)),
+  rub: always(() => rub()),
+  row: (act) => onRow[act](),
+  group: (_argument, key) => toGroup(key),
+  lane: toNextLane,
+  focus,
+  jump,
+};
+
+function isMeant(entry, event) {
+  const name = event.key.length === 1 ? event.key.toLowerCase() : event.key;
+  const there = event.target;
+  return (
+    entry.key === name &&
+    (!entry.shift || event.shiftKey) &&
+    (!entry.inside || there.matches(entry.inside)) &&
+    (!entry.outside || !there.closest(entry.outside))
+  );
+}
+
+function act(entry, event) {
+  const [name, ...rest] = entry.does.split(" ");
+  return ACTS[name](rest.join(" "), event.key);
+}
+
+export function startKeys() {
+  const list = [...KEYS].sort((one, other) => Number(other.shift) - Number(one.shift));
+  document.addEventListener("keydown", (event) => {
+    const modified = event.ctrlKey || event.metaKey || event.altKey;
+    const off = root.dataset.keys !== "on" && !event.target.matches("[data-digits]");
+    if (off || modified || event.defaultPrevented || isText(event.target)) {
+      return;
+    }
+    if (list.some((entry) => isMeant(entry, event) && act(entry, event))) {
+      event.preventDefault();
+    }
+  });
+}

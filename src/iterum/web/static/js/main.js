@@ -1,0 +1,20 @@
+/* Every page works without script; nothing here decides anything. Each module has one job. */
+
+import { startAlarms } from "./alarms.js";
+import { startBatches } from "./batches.js";
+import { startClock } from "./clock.js";
+import { startDigits } from "./digits.js";
+import { startKeys } from "./keys.js";
+import { csrf } from "./page.js";
+import { startWrong } from "./wrong.js";
+
+document.addEventListener("htmx:configRequest", (event) => {
+  event.detail.headers["X-CSRFToken"] = csrf;
+});
+startClock();
+startAlarms();
+startWrong();
+startDigits();
+startBatches();
+startKeys();
+document.querySelector(".row-picked")?.focus({ preventScroll: true });

@@ -1,0 +1,29 @@
+/* Something's wrong answers even when the server does not; stopping a channel is asked once. */
+
+const PATIENCE_MS = 1500;
+
+export function startWrong() {
+  const wrong = document.getElementById("wrong");
+  const offline = document.getElementById("wrong-offline");
+  if (wrong && offline) {
+    wrong.addEventListener("click", (event) => {
+      event.preventDefault();
+      const gone = new AbortController();
+      setTimeout(() => gone.abort(), PATIENCE_MS);
+      fetch(wrong.href, { signal: gone.signal }).then(
+        () => {
+          window.location.href = wrong.href;
+        },
+        () => offline.showModal(),
+      );
+    });
+  }
+  const stop = document.getElementById("stop");
+  if (stop) {
+    stop.addEventListener("click", (event) => {
+      if (!window.confirm("Stop this channel?")) {
+        event.preventDefault();
+      }
+    });
+  }
+}
