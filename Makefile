@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 
-.PHONY: setup demo test soak bench lint shots lock clean
+.PHONY: setup demo check test soak bench lint format shots lock clean
 
 setup: $(VENV)/.app
 
@@ -28,6 +28,16 @@ lint: $(VENV)/.test
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	$(BIN)/interrogate --quiet src/iterum/core
+	$(BIN)/djlint src/iterum/web --check --lint --quiet
+	$(BIN)/biome check src/iterum/web/static
+
+format: $(VENV)/.test ## write code, templates, styles and scripts as the tools would
+	$(BIN)/ruff format src
+	$(BIN)/djlint src/iterum/web --reformat --quiet || true
+	$(BIN)/biome check --write src/iterum/web/static
+
+check: $(VENV)/.test lint ## while one works: lint, and the tests that are done in a moment
+	$(BIN)/pytest tests --numprocesses auto -m "not slow" -q
 
 test: $(VENV)/.test lint
 	$(BIN)/pytest tests --numprocesses auto --dist worksteal

@@ -11,6 +11,16 @@ from tests.conftest import NOON
 from tests.devices.bench import Clock, served
 
 
+class Answer:
+    """What came back; its text as a browser shows it, with any white space as one blank."""
+
+    def __init__(self, answer):
+        self._answer, self.text = answer, re.sub(r"\s+", " ", answer.text)
+
+    def __getattr__(self, name):
+        return getattr(self._answer, name)
+
+
 class Visitor:
     """A browser's part of the talk: it keeps cookies and sends the token of the page."""
 
@@ -19,10 +29,10 @@ class Visitor:
         self.token = re.search(r'name="csrf-token" content="([^"]+)"', self.client.get("/kit").text)[1]
 
     def get(self, path, **more):
-        return self.client.get(path, **more)
+        return Answer(self.client.get(path, **more))
 
     def post(self, path, **data):
-        return self.client.post(path, data={"csrf_token": self.token, **data}, follow_redirects=True)
+        return Answer(self.client.post(path, data={"csrf_token": self.token, **data}, follow_redirects=True))
 
 
 def planned(visitor, **more):

@@ -212,7 +212,7 @@ class TestWhatFlows:
     def test_pictures_are_drawn_for_one_ten_and_forty_packs(self, newcomer, count):
         page = newcomer.get(f"/what-if?a_count={count}&b_count=0&amps=40&watts=900").text
         assert len(re.findall(r'<th scope="row">A\d*</th>', page)) >= count
-        tags = re.findall(r'class="t-small">(A\d*)<', page)
+        tags = re.findall(r'class="t-small"[^>]*> ?(A\d*) ?<', page)
         assert len(set(tags)) == (0 if count == 1 else 2)
 
     def test_a_question_that_makes_no_sense_is_told_field_by_field(self, newcomer):
@@ -373,9 +373,9 @@ class TestHeats:
         assert visitor.post("/heats/calendar", file=(io.BytesIO(b"nothing"), "day.ics")).status_code == 422
 
     def test_the_strip_counts_down_to_the_next_heat(self, visitor, demo_app):
-        assert re.search(r">75 <small>min</small></dt><dd>to Pylon heat 1", visitor.get("/kit").text)
+        assert re.search(r"> ?75 <small>min</small> ?</dt> ?<dd> ?to Pylon heat 1", visitor.get("/kit").text)
         demo_app.extensions["iterum"]["clock"] = lambda: NOON + timedelta(minutes=80)
-        assert re.search(r">30 <small>min</small></dt><dd>to Tow 1", visitor.get("/kit").text)
+        assert re.search(r"> ?30 <small>min</small> ?</dt> ?<dd> ?to Tow 1", visitor.get("/kit").text)
 
 
 class TestRunSheet:

@@ -45,7 +45,7 @@ from iterum.web import (
 )
 from iterum.web.frame import frame, go_back_to
 from iterum.web.keys import acts
-from iterum.web.words import FILTERS
+from iterum.web.words import FILTERS, MACROS
 
 MAX_REQUEST_BYTES = 5_000_000
 KEPT_S = 86_400
@@ -114,7 +114,7 @@ def create_app(
     if watch:
         app.extensions["iterum"]["watch"].start()
     app.jinja_env.filters.update(FILTERS)
-    app.jinja_env.globals["cautions_at"] = cautions_at
+    app.jinja_env.globals.update(MACROS, cautions_at=cautions_at)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     CSRFProtect(app)
     for room in ROOMS:

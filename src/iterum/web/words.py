@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterable
 from datetime import datetime
 from typing import Any
 
+from flask_wtf.csrf import generate_csrf
 from markupsafe import Markup, escape
 
 from iterum.core.bench.faults import Level
@@ -71,6 +72,22 @@ def said(code: str) -> str:
     return sentence(Reason(code))
 
 
+def hidden(name: str, value: object) -> Markup:
+    """A field of a form that nobody sees."""
+    return Markup('<input type="hidden" name="{}" value="{}">').format(name, "" if value is None else value)
+
+
+def rect(x: float, y: float, width: float, height: float, kind: str, rx: float = 0) -> Markup:
+    """A rectangle of a picture, in pixels; rx : of its corners."""
+    box = Markup('<rect x="{}" y="{}" width="{}" height="{}" class="{}"').format(x, y, width, height, kind)
+    return box + (Markup(' rx="{}"/>').format(rx) if rx else Markup("/>"))
+
+
+def token() -> Markup:
+    """The token that says that a form was sent from a page of ours."""
+    return hidden("csrf_token", generate_csrf())
+
+
 def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
     """The glyph and the word for what may be done with a pack."""
     if verdict.pack.condition is Condition.DAMAGED or (verdict.level is Level.STOP and not verdict.charges):
@@ -83,6 +100,9 @@ def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
         return "alone", "Alone"
     return ("care", "Look first") if verdict.level is Level.LOOK else ("ok", "Can share")
 
+
+MACROS: dict[str, Callable[..., Markup]] = {"hidden": hidden, "rect": rect, "token": token}
+"""What recurs in templates."""
 
 FILTERS: dict[str, Callable[..., Any]] = {
     "said": said,
