@@ -48,6 +48,10 @@ class Unsafe(Exception):
         self.reasons = reasons
 
 
+class Busy(RuntimeError):
+    """Somebody else, or the charger, was at it just now: what was asked rests on what is no more. To be tried again."""
+
+
 class NotThere(LookupError):
     """Something was asked for by its tag, or its number, and is not there (any more)."""
 

@@ -11,7 +11,7 @@ from iterum.core.bench.ledger import Entry, EntryKind
 from iterum.core.bench.setup import total_ah
 from iterum.core.electrical.charging import charge_packs
 from iterum.core.electrical.joining import joining
-from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.reasons import Busy, NotThere, Unsafe
 from iterum.core.season.after_charge import as_it_went_on, cell_volts
 from iterum.core.season.in_hand import taken_wh
 from iterum.core.season.outlook import Expected, Outlook, expected_of, outlook
@@ -35,7 +35,7 @@ NICKEL_END_V = 1.6
 """V per cell that a driver is given for a charge that ends by a drop: above what a nickel cell reaches."""
 
 
-class Changed(RuntimeError):
+class Changed(Busy):
     """Somebody else, or the charger, has brought the batch on meanwhile. Carries it as it is now."""
 
     def __init__(self, run: KeptRun) -> None:

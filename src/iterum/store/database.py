@@ -12,7 +12,9 @@ from alembic.config import Config
 from alembic.runtime.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine, event
+from sqlalchemy.exc import OperationalError
 
+from iterum.core.reasons import Busy
 from iterum.store.repository import Repository
 
 
@@ -110,7 +112,10 @@ class Store:
         was up to date stays so.
         """
         with self.engine.connect() as connection:
-            connection.exec_driver_sql("BEGIN IMMEDIATE")
+            try:
+                connection.exec_driver_sql("BEGIN IMMEDIATE")
+            except OperationalError as error:
+                raise Busy("another change to the database takes long; nothing was saved") from error
             repository = Repository(connection)
             yield repository
             if changes_session:

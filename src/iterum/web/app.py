@@ -14,8 +14,9 @@ from flask_wtf.csrf import CSRFError, CSRFProtect
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 from werkzeug.wrappers import Response as AnyResponse
 
-from iterum.core.reasons import NotThere
+from iterum.core.reasons import Busy, NotThere, Unsafe
 from iterum.core.season.cautions import cautions_at
+from iterum.exchange.faults import BadInput
 from iterum.services.checking import Checks
 from iterum.services.desk import Desk
 from iterum.services.incidents import Incidents
@@ -46,6 +47,7 @@ from iterum.web import (
 from iterum.web.frame import frame, go_back_to
 from iterum.web.keys import acts
 from iterum.web.words import FILTERS, MACROS
+from iterum.wording import about
 
 MAX_REQUEST_BYTES = 5_000_000
 KEPT_S = 86_400
@@ -195,6 +197,18 @@ def _add_errors(app: Flask) -> None:
         return _error_page(
             404, "Not here any more", "What this page was about was renamed or retired. See Packs or Kit."
         )
+
+    @app.errorhandler(Unsafe)
+    def unsafe(refusal: Unsafe) -> tuple[str, int]:
+        return _error_page(409, "Not done: it is not safe", " ".join(map(about, refusal.reasons)))
+
+    @app.errorhandler(BadInput)
+    def bad_input(bad: BadInput) -> tuple[str, int]:
+        return _error_page(422, "Not saved", "; ".join(map(str, bad.faults)))
+
+    @app.errorhandler(Busy)
+    def busy(error: Busy) -> tuple[str, int]:
+        return _error_page(409, "Something else came first", f"{error}. Go back, look again, and try once more.")
 
     @app.errorhandler(HTTPException)
     def refused(error: HTTPException) -> Any:
