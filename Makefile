@@ -42,8 +42,8 @@ check: $(VENV)/.test lint ## while one works: lint, and the tests that are done 
 test: $(VENV)/.test lint
 	$(BIN)/pytest tests --numprocesses auto --dist worksteal
 
-soak: $(VENV)/.test ## the random benches again, many more of them; TIMES=20
-	ITERUM_SOAK=$(or $(TIMES),20) $(BIN)/pytest tests/test_offers.py
+soak: $(VENV)/.test ## every law again over many more cases, and every kill; TIMES=5
+	ITERUM_SOAK=$(or $(TIMES),5) $(BIN)/pytest tests --numprocesses auto --dist worksteal
 
 bench: $(VENV)/.test ## timings, as ratios; kept out of pass or fail
 	$(BIN)/pytest benchmarks --benchmark-only --benchmark-columns=median,iqr,rounds --benchmark-sort=name -p no:cacheprovider -s

@@ -105,6 +105,18 @@ def charged(packs: Sequence[Pack], where: Setup, rules: HouseRules | None = None
     return charge(bench_of(packs, where, rules), choice_for(packs, where, **more))
 
 
+SLOW = ("browser", "web", "services", "planning", "published", "test_offers", "test_one_answer", "test_package", "test_cli",
+        "test_recipes", "test_use_and_storage", "test_before", "test_log_lines", "test_devices", "test_joining",
+        "test_matching")  # fmt: skip
+"""Tests that take longer than one waits for while one works: `make check` leaves them out."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    for item in items:
+        if any(part.removesuffix(".py") in SLOW for part in item.path.parts):
+            item.add_marker("slow")
+
+
 @pytest.fixture
 def store(tmp_path: Path) -> Iterator[Store]:
     opened = Store(tmp_path / "test.sqlite3")

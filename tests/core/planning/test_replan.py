@@ -20,7 +20,7 @@ from iterum.exchange.plan_result import batch_document, plan_document
 from iterum.exchange.session import to_document
 from iterum.store import documents
 from iterum.wording import sentence
-from tests.conftest import even
+from tests.conftest import SOAK, even
 from tests.core.planning.checker import violations_on_the_way
 from tests.core.planning.test_plans import planned, random_session
 
@@ -71,7 +71,7 @@ def disturbed(rng, session):
 
 @pytest.mark.parametrize("block", range(4))
 def test_whatever_happens_on_the_way_the_plan_made_anew_breaks_no_rule(block):
-    for seed in range(block * 12, block * 12 + 12):
+    for seed in range(block, 24 * SOAK, 4):
         rng, session = random.Random(seed), random_session(seed, 9)
         if session.packs and rng.random() < 0.7:
             family = session.packs[0].family
