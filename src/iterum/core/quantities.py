@@ -24,7 +24,10 @@ def difference(high: float, low: float) -> float:
 
 
 def spread(values: Sequence[float]) -> float:
-    """Highest less lowest, without the noise of binary fractions."""
+    """Highest less lowest, without the noise of binary fractions.
+
+    values : figures of one kind.
+    """
     return difference(max(values), min(values))
 
 

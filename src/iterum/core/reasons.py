@@ -27,7 +27,10 @@ def _kept(value: Any) -> Any:
 
 
 def reason(code: str, **numbers: Any) -> Reason:
-    """A `Reason` with its numbers as keywords."""
+    """A `Reason` with its numbers as keywords.
+
+    code : one that has a sentence in the wording.
+    """
     return Reason(code, numbers)
 
 

@@ -3,7 +3,7 @@
 import json
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 from datetime import datetime
 from typing import Any
 
@@ -231,25 +231,14 @@ def item_document(item: Board | Supply | Source) -> dict[str, Any]:
 
 
 def rules_document(rules: HouseRules) -> dict[str, Any]:
-    """House rules as the file holds them, the defaults written out."""
-    found: dict[str, Any] = {
-        "match": {"by": rules.match_by.value, "limit": rules.match_limit},
-        "max_capacity_ratio": rules.max_capacity_ratio,
-        "size_at": rules.size_at.value,
-        "setup_min": rules.setup_min,
-        "join_peak_c": rules.join_peak_c,
-        "join_over_s": rules.join_over_s,
-        "tail_fraction": rules.tail_fraction,
-        "join_order": rules.join_order.value,
-        "balance": rules.balance.value,
-    }
-    return found | _filled(
-        cell_limit_v=rules.cell_limit_v,
-        max_packs=rules.max_packs,
-        rate_c=rules.rate_c,
-        end_v=dict(rules.end_v),
-        storage_v=dict(rules.storage_v),
-    )
+    """House rules as the file holds them, the defaults written out; what is left to something else is left out."""
+    found: dict[str, Any] = {"match": {"by": rules.match_by.value, "limit": rules.match_limit}}
+    for field in fields(HouseRules):
+        value = getattr(rules, field.name)
+        if field.name.startswith("match_") or (value is None and field.default is None) or value == {}:
+            continue
+        found[field.name] = dict(value) if isinstance(value, Mapping) else getattr(value, "value", value)
+    return found
 
 
 def to_document(session: Session) -> dict[str, Any]:

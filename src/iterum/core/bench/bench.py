@@ -56,7 +56,8 @@ def running_at(
 ) -> Running:  # fmt: skip
     """A batch of which only the amps and the minutes left are known: at full volts until its end, the safe side.
 
-    minutes_left : 0 where it charges no more and still hangs there. energy_left_wh : where it is known better.
+    minutes_left : 0 where it charges no more and still hangs there. energy_left_wh : Wh, where it is known better.
+    board : its tag; None for one pack alone. channel : its tag. current_a : A at the charger, above 0.
     """
     first = packs[0]
     power_w = current_a * first.cells * rules.full_v(first.chemistry) if minutes_left > 0 else 0.0
@@ -103,7 +104,12 @@ class Bench:
     # ------------------------------------------------------------------ where it could be charged
 
     def refed(self, channel_id: str, fed_by: str | None) -> "Bench":
-        """The same bench with the charger of one channel fed by something else (`MAINS`, a supply or a source)."""
+        """The same bench with the charger of one channel fed by something else (`MAINS`, a supply or a source).
+
+        Raises NotThere where that is none.
+
+        channel_id : its tag. fed_by : a supply, a source or "mains"; None as in the kit.
+        """
         if fed_by is None:
             return self
         link = fed_by if fed_by in self.kit.feeder_ids() else None
@@ -116,7 +122,10 @@ class Bench:
         return replace(self, kit=replace(self.kit, chargers=chargers))
 
     def setup(self, board_id: str | None, channel_id: str) -> Setup:
-        """A board (None for one pack alone) and a channel with all that stands behind them now. Raises NotThere."""
+        """A board (None for one pack alone) and a channel with all that stands behind them now. Raises NotThere.
+
+        board_id : its tag; None for one pack alone. channel_id : its tag.
+        """
         found = self.kit.channel(channel_id)
         if found is None:
             raise NotThere("channel", channel_id)
@@ -169,7 +178,10 @@ class Bench:
         return Drawn(charger_w, links_w)
 
     def reserved_wh(self, source_id: str) -> float:
-        """Wh that batches in hand will still take from a source."""
+        """Wh that batches in hand will still take from a source.
+
+        source_id : its tag.
+        """
         total_wh = 0.0
         for batch in self.running:
             feed = self._feed(batch.channel)
@@ -197,7 +209,10 @@ class Bench:
     # ------------------------------------------------------------------ what is taken
 
     def conflicts(self, packs: Sequence[str], board_id: str | None, channel_id: str) -> tuple[Reason, ...]:
-        """Batches in hand that hold these packs, this channel or this board."""
+        """Batches in hand that hold these packs, this channel or this board.
+
+        board_id : its tag; None for one pack alone. channel_id : its tag.
+        """
         board = self.kit.board(board_id)
         parts = set(board.part_ids) if board else set()
         found: list[Reason] = []

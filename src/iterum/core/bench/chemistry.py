@@ -31,7 +31,10 @@ class OpenCircuitTable:
     limits: str
 
     def rest_v(self, soc: float) -> float:
-        """Rest volts of one cell at a state of charge (0..1), linear between entries, flat outside."""
+        """Rest volts of one cell at a state of charge (0..1), linear between entries, flat outside.
+
+        soc : state of charge, 0 to 1.
+        """
         if soc <= 0:
             return self.cell_v[0]
         if soc >= 1:
@@ -42,7 +45,10 @@ class OpenCircuitTable:
         return low + (high - low) * (position - index)
 
     def soc(self, cell_v: float) -> float:
-        """State of charge (0..1) of a cell at rest volts, the inverse of `rest_v`; 0 or 1 outside the table."""
+        """State of charge (0..1) of a cell at rest volts, the inverse of `rest_v`; 0 or 1 outside the table.
+
+        cell_v : V per cell.
+        """
         if cell_v <= self.cell_v[0]:
             return 0.0
         if cell_v >= self.cell_v[-1]:
@@ -97,6 +103,7 @@ class Chemistry:
     table : open-circuit table, or None where volts do not tell the charge.
     kinds : default resistances, each from a discharge C on the label upwards, the highest first.
     end_from_v : the lowest end volts that a house rule may set; storage_range_v : the same for storage.
+    known_as : what else its packs are called.
     end_choices_v : end volts between which pilots choose for each charge (common practice, no source).
     """
 
@@ -121,6 +128,7 @@ class Chemistry:
     flat_low_v: float | None = None
     flat_high_v: float | None = None
     never_v: float | None = None
+    known_as: str = ""
 
 
 _AI2020 = OpenCircuitTable(
@@ -165,10 +173,10 @@ CHEMISTRIES: dict[str, Chemistry] = {
         Chemistry("lihv", "LiHV", 3.80, 4.35, 4.35, 4.33, 3.85, 3.5, 3.3, 3.3, 3.0, 1.0, True, _LIHV_ESTIMATE,
                   _LIPO_KINDS, 3.8, (3.6, 3.95)),
         Chemistry("li-ion", "Li-ion", 3.60, 4.20, 4.20, 4.18, 3.75, 3.0, 2.8, 3.0, 2.5, 0.5, True, _CHEN2020,
-                  ((0.0, LI_ION),), 3.6, (3.4, 3.9), end_choices_v=(4.10, 4.20)),
+                  ((0.0, LI_ION),), 3.6, (3.4, 3.9), end_choices_v=(4.10, 4.20), known_as="round cells"),
         # Customs end it at 3.60 or 3.65 V; a full cell falls to about 3.35 V within the hour.
         Chemistry("life", "LiFe", 3.20, 3.60, 3.65, 3.34, 3.30, 2.8, 2.6, 2.8, 2.5, 1.0, True, _PRADA2013,
-                  ((0.0, LIFE),), 3.4, (3.2, 3.35), (3.60, 3.65), 3.25, 3.32),
+                  ((0.0, LIFE),), 3.4, (3.2, 3.35), (3.60, 3.65), 3.25, 3.32, known_as="LiFePO4"),
         # Its end is a small drop in volts that a board would hide; volts never tell its charge. It rests at 1.0-1.45 V.
         Chemistry("nimh", "NiMH", 1.20, 1.50, 1.45, 1.45, 1.25, 1.0, 0.9, 1.0, 0.8, 0.5, False, None,
                   ((0.0, LIPO_HIGH),), 1.5, (1.2, 1.3), never_v=1.60),
@@ -202,6 +210,7 @@ def state_of_charge(chemistry: Chemistry, cell_v: float) -> StateOfCharge | None
 
     The width is the meter's resolution on the slope of the curve, half a step to either side. On the
     flat part of a life curve the value is None and the range spans the whole flat part.
+    cell_v : V per cell.
     """
     table = chemistry.table
     if table is None:

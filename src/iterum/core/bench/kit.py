@@ -25,12 +25,18 @@ part's own label comes first."""
 
 
 def connector_a(name: str | None) -> float | None:
-    """Amps that a kind of plug carries for long; None for a kind that is not known here."""
+    """Amps that a kind of plug carries for long; None for a kind that is not known here.
+
+    name : as written on it; None where it is not known.
+    """
     return None if name is None else CONNECTOR_A.get(name.strip().upper().replace(" ", "").replace("TPLUG", "T-PLUG"))
 
 
 def same_plug(one: str | None, other: str | None) -> bool:
-    """Whether two plugs fit; where one of them is not known, nothing speaks against it."""
+    """Whether two plugs fit; where one of them is not known, nothing speaks against it.
+
+    other : the second plug; None where it is not known.
+    """
     if one is None or other is None:
         return True
     return one.strip().upper() == other.strip().upper()
@@ -141,7 +147,10 @@ class Charger:
     note: Note = None
 
     def power_at(self, input_v: float | None) -> float | None:
-        """Charging watts it gives at an input voltage; the least where that is not known; None without a table."""
+        """Charging watts it gives at an input voltage; the least where that is not known; None without a table.
+
+        input_v : V, None where it is not known.
+        """
         points = sorted(self.power_by_input_v)
         if not points:
             return None
@@ -256,6 +265,7 @@ class Kit:
         """The board with this id, or the chain that it names; None where there is no such board.
 
         An id is matched whole first; "A + B" names a chain only where no board has that id.
+        board_id : its tag; None for one pack alone.
         """
         if board_id is None:
             return None
@@ -267,7 +277,10 @@ class Kit:
         return chained(first, second) if first and second and first is not second else None
 
     def channel(self, channel_id: str | None) -> tuple[Charger, Channel] | None:
-        """A channel with its charger, None where there is none of this id."""
+        """A channel with its charger, None where there is none of this id.
+
+        channel_id : its tag.
+        """
         return next((item for item in self.channels() if item[1].id == channel_id), None)
 
     def feeder_ids(self) -> set[str]:
@@ -302,5 +315,8 @@ def chained(first: Board, second: Board) -> Board:
 
 
 def find(items: Sequence[Item], wanted_id: str | None) -> Item | None:
-    """The item with this id, or None."""
+    """The item with this id, or None.
+
+    wanted_id : its tag; None finds nothing.
+    """
     return next((item for item in items if item.id == wanted_id), None)

@@ -98,6 +98,7 @@ def energy_of_label(text: str) -> Labelled:
     """Wh from what is written on a source: "500 Wh", "10,000 mAh" (a bank), "3S 5200", "100 Ah 12 V".
 
     Raises ValueError, with the mend, where it says something else.
+    text : as it was typed.
     """
     said = text.strip().lower().replace(" ", " ").replace(" ", " ")
     said = re.sub(r"(\d),(\d{1,2})(?!\d)", r"\1.\2", said)  # a decimal comma

@@ -218,7 +218,10 @@ def _power_parts(power: Power, feed: Feed) -> dict[str, object]:
 def limits_of(
     packs: Sequence[Pack], setup: Setup, rules: HouseRules, wanted_a: float | None = None
 ) -> tuple[Limit, ...]:
-    """Every limit on the current of a group, in amps at the board, from the wish to the source."""
+    """Every limit on the current of a group, in amps at the board, from the wish to the source.
+
+    wanted_a : the pilot's own amps, A above 0; None for the wanted rate.
+    """
     full_v = packs[0].cells * rules.full_v(packs[0].chemistry)
     return (
         *_pack_limits(packs, rules, wanted_a),
@@ -288,7 +291,10 @@ def minimum_too_high(channel: Channel, limit: Limit) -> Reason:
 
 
 def amps_faults(current_a: float, limits: Sequence[Limit], channel: Channel) -> tuple[Reason, ...]:
-    """Why so many amps may not be dialled: each limit that is broken, the channel's step and its smallest current."""
+    """Why so many amps may not be dialled: each limit that is broken, the channel's step and its smallest current.
+
+    current_a : A at the charger, above 0.
+    """
     found = [
         reason("over_limit", current_a=current_a, limit_a=limit.current_a, limit=limit.name, why=limit.reason)
         for limit in limits
@@ -308,7 +314,7 @@ def limits_and_current(
 ) -> tuple[tuple[Limit, ...], float, Limit, tuple[Reason, ...]]:
     """Every limit, the amps to dial, the limit that binds, and notes.
 
-    wanted_a : the pilot's own amps; they are dialled where every limit allows. Raises Unsafe with each limit that does
+    wanted_a : the pilot's own, in A; they are dialled where every limit allows. Raises Unsafe with each limit that does
     not, or when the channel's smallest current is more than a limit allows.
     """
     return _limits_and_current(tuple(packs), setup, rules, wanted_a)
@@ -335,7 +341,10 @@ def current_to_dial(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> f
 
 
 def slower_current(current_a: float, part: float, channel: Channel) -> float:
-    """A part of the amps, on the channel's step and not under its smallest current."""
+    """A part of the amps, on the channel's step and not under its smallest current.
+
+    current_a : A at the charger, above 0.
+    """
     return max(floor_to_step(current_a * part, channel.current_step_a), smallest_a(channel))
 
 

@@ -41,7 +41,10 @@ class Reading:
     def of_cells(
         cls, cell_v: tuple[float, ...], taken_at: datetime | None = None, temperature_c: float | None = None
     ) -> "Reading":
-        """A reading of every cell; the total is their sum."""
+        """A reading of every cell; the total is their sum.
+
+        cell_v : V of each cell from the negative end. temperature_c : degrees Celsius, None where it was not read.
+        """
         return cls(round(sum(cell_v), 9), cell_v, taken_at, temperature_c)
 
 

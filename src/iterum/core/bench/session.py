@@ -95,7 +95,10 @@ class Session:
         return self.later((moment - self.starts_at) / timedelta(minutes=1))
 
     def later(self, passed_min: float) -> "Session":
-        """The same session when so many minutes have passed; wishes that are over by then are left out."""
+        """The same session when so many minutes have passed; wishes that are over by then are left out.
+
+        passed_min : minutes, 0 or more.
+        """
         wanted = (replace(wish, at_min=wish.at_min - passed_min) for wish in self.wanted)
         starts_at = self.starts_at and self.starts_at + timedelta(minutes=passed_min)
         gone = [min(passed_min / batch.minutes_left, 1.0) if batch.minutes_left > 0 else 1.0 for batch in self.running]

@@ -26,6 +26,7 @@ def question_volts(pack: Pack, cell_v: tuple[float, ...]) -> tuple[Reason, ...]:
     """What is odd about typed volts, to be asked before they are taken. Empty when nothing is.
 
     A cell over `IMPOSSIBLE_V` above full is "volts_impossible": it is not taken however often it is typed.
+    cell_v : V of each cell as typed.
     """
     chemistry = pack.chemistry
     limit_v = chemistry.brim_v + IMPOSSIBLE_V

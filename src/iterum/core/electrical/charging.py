@@ -193,7 +193,10 @@ def watts_cost_min(packs: Sequence[Pack], setup: Setup, rules: HouseRules, limit
 
 
 def nickel_minutes(packs: Sequence[Pack], current_a: float) -> tuple[float, float]:
-    """Minutes that an empty pack which ends by a drop in volts takes: at least and at most."""
+    """Minutes that an empty pack which ends by a drop in volts takes: at least and at most.
+
+    current_a : A at the charger, above 0.
+    """
     hours = total_ah(packs) / current_a
     if at_most(current_a / total_ah(packs), NICKEL_SLOW_C):
         return 60 * hours * NICKEL_FAST[0], 60 * hours * NICKEL_SLOW

@@ -78,14 +78,20 @@ def _lines(table_v: tuple[float, ...]) -> tuple[tuple[float, ...], tuple[float, 
 
 
 def soc_from_rest(table_v: Sequence[float], rest_v: float) -> float:
-    """State of charge at rest volts of the whole pack, the ends of the table going on straight: may pass 0 or 1."""
+    """State of charge at rest volts of the whole pack, the ends of the table going on straight: may pass 0 or 1.
+
+    table_v : open-circuit V at evenly spaced states of charge, rising. rest_v : V per cell at rest.
+    """
     index = min(max(bisect_right(table_v, rest_v) - 1, 0), _STEPS - 1)
     low_v, high_v = table_v[index], table_v[index + 1]
     return (index + (rest_v - low_v) / (high_v - low_v)) / _STEPS
 
 
 def branch_of(pack: Pack, lead_mohm: float = DEFAULT_LEAD_MOHM) -> Branch:
-    """A measured pack at rest as a branch. Raises ValueError without a reading or an open-circuit table."""
+    """A measured pack at rest as a branch. Raises ValueError without a reading or an open-circuit table.
+
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
+    """
     table = pack.chemistry.table
     if table is None or pack.reading is None:
         raise ValueError(f"{pack.id} has no reading, or its volts do not tell its charge")
@@ -295,6 +301,7 @@ def run(
 
     until_s : the longest it may take, s. tail : a charge ends when its amps have fallen to this part of those dialled.
     settled_a : by pack; evening out ends early once every current is within these, A.
+    tolerance : part of a current by which a step may be off, above 0.
     """
     stepper = _Stepper(branches, feeding)
     now = stepper.start()

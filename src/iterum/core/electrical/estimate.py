@@ -49,7 +49,10 @@ class Estimate:
 
 
 def lump(groups: Sequence[Sequence[Pack]], lead_mohm: float = DEFAULT_LEAD_MOHM) -> Lumps:
-    """Measured groups of one chemistry as lumps. Raises ValueError when volts do not tell its charge."""
+    """Measured groups of one chemistry as lumps. Raises ValueError when volts do not tell its charge.
+
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
+    """
     table = groups[0][0].chemistry.table
     if table is None:
         raise ValueError(f"the volts of {groups[0][0].chemistry.label} do not tell its charge")
@@ -108,7 +111,10 @@ def estimate(lumps: Lumps, current_a: Array, power_w: Array, end_v: float, tail:
 
 
 def minutes_to_volts(pack: Pack, rest_v: float, rate_c: float) -> float:
-    """Minutes that one pack takes at a rate until it rests at `rest_v` per cell."""
+    """Minutes that one pack takes at a rate until it rests at `rest_v`, V per cell.
+
+    rate_c : multiples of capacity per hour, above 0. Raises ValueError without a reading, and where volts do not tell.
+    """
     table = pack.chemistry.table
     if table is None or pack.cell_v is None:
         raise ValueError(f"{pack.id} has no reading, or its volts do not tell its charge")

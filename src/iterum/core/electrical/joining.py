@@ -118,6 +118,7 @@ def joining(
 
     rate_c : at which they are to be charged, multiples of capacity per hour; None takes the rate that is wanted.
     with_ways : look for ways out where the rule is broken, which takes longer.
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
     """
     return _joining(tuple(packs), rules, lead_mohm, rate_c, with_ways)
 
@@ -166,7 +167,10 @@ def _joining(
 
 
 def passing_order(packs: Sequence[Pack], rules: HouseRules, lead_mohm: float) -> tuple[Pack, ...] | None:
-    """The first order of plugging in that the joining rule allows, from low to high where it does; None for none."""
+    """The first order of plugging in that the joining rule allows, from low to high where it does; None for none.
+
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
+    """
     for order in _orders(in_plug_order(packs)):
         if not join_reasons(plug_by_plug(order, lead_mohm), rules):
             return tuple(order)
@@ -197,8 +201,9 @@ def even_out(
 ) -> Evening:
     """What flows when these packs are joined: all at once, or one joining the others evened out (`plugged_last`).
 
-    rate_c : at which they are to be charged then. Raises Unsafe for packs that may never be joined. Everything else is
-    computed and reported.
+    rate_c : the rate at which they are to be charged then. Raises Unsafe for packs that may never be joined. All else
+    is computed and reported.
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more. ports : of the board; None where no board is known.
     """
     return _even_out(tuple(packs), rules, lead_mohm, plugged_last, ports, rate_c)
 
@@ -281,6 +286,7 @@ def ways_out(packs: Sequence[Pack], rules: HouseRules, lead_mohm: float = DEFAUL
 
     A smaller group, the odd ones evened out by themselves first, or the low ones charged up to where
     all may be joined. Empty when nothing needs mending.
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
     """
     ordered = in_plug_order(packs)
     if _passes(ordered, rules, lead_mohm):

@@ -74,7 +74,10 @@ def time_until(t_s: Array, size: Array, limit: float) -> float | None:
 
 
 def latest(times_s: Sequence[float | None]) -> float | None:
-    """The last of several moments; None if one of them never comes."""
+    """The last of several moments; None if one of them never comes.
+
+    times_s : moments, s; None for never.
+    """
     known = [moment_s for moment_s in times_s if moment_s is not None]
     return max(known, default=0.0) if len(known) == len(times_s) else None
 
@@ -98,7 +101,10 @@ def joins(first: Sequence[Branch], second: Sequence[Branch]) -> list[Branch]:
 
 
 def plug_by_plug(packs: Sequence[Pack], lead_mohm: float = DEFAULT_LEAD_MOHM) -> tuple[Plug, ...]:
-    """Plug the packs in, in the order given, each to those before it evened out: the worst that any pack sees."""
+    """Plug the packs in, in the order given, each to those before it evened out: the worst that any pack sees.
+
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
+    """
     return _plug_by_plug(tuple(packs), lead_mohm)
 
 

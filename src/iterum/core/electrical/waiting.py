@@ -124,7 +124,10 @@ def _least(holds: Callable[[float], bool], most: float) -> float:
 
 
 def balance_wire_part(lead_mohm: float) -> float:
-    """The part of a pack's current that its two outer balance wires carry once its main lead is in as well."""
+    """The part of a pack's current that its two outer balance wires carry once its main lead is in as well.
+
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
+    """
     return lead_mohm / (lead_mohm + 2 * BALANCE_WIRE_MOHM)
 
 
@@ -142,7 +145,10 @@ class Waits:
 
 
 def waits(packs: Sequence[Pack], lead_mohm: float, rules: HouseRules, rate_c: float) -> Waits:
-    """How long these packs wait to be charged at `rate_c`. packs : in the order to plug them in."""
+    """How long these packs wait to be charged at `rate_c`. packs : in the order to plug them in.
+
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
+    """
     branches = tuple(branch_of(pack, lead_mohm) for pack in packs)
     none = (0.0,) * max(len(packs) - 1, 0)
     if len(packs) < 2 or at_most(spread_per_cell_v(packs), NO_WAIT_V):
@@ -169,7 +175,10 @@ def _by_hand(packs: Sequence[Pack], branches: Sequence[Branch]) -> tuple[Branch,
 
 
 def balance_s(packs: Sequence[Pack], trace: Trace, lead_mohm: float) -> float | None:
-    """When no balance wire would carry more than it may, main leads being in."""
+    """When no balance wire would carry more than it may, main leads being in.
+
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
+    """
     limit_a = BALANCE_LEAD_A / balance_wire_part(lead_mohm)
     sizes = np.abs(trace.current_a)
     return latest([time_until(trace.t_s, sizes[:, index], limit_a) for index in range(len(packs))])

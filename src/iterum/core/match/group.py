@@ -83,7 +83,10 @@ def _cell_gap(packs: Sequence[Pack]) -> tuple[float, int] | tuple[None, None]:
 
 
 def obstacles(packs: Sequence[Pack], rules: HouseRules, ports: int | None = None) -> tuple[Reason, ...]:
-    """Every rule that keeps these measured packs from sharing one board, each with its numbers."""
+    """Every rule that keeps these measured packs from sharing one board, each with its numbers.
+
+    ports : of the board; None where no board is known.
+    """
     found: list[Reason] = []
     families = sorted({pack.family for pack in packs})
     if len(families) > 1:
@@ -158,7 +161,10 @@ def plug_in_order(packs: Sequence[Pack]) -> tuple[str, ...]:
 
 
 def judge_group(packs: Sequence[Pack], rules: HouseRules, ports: int | None = None) -> Group:
-    """The verdict on packs that someone wants on one board, whether found by `match` or moved by hand."""
+    """The verdict on packs that someone wants on one board, whether found by `match` or moved by hand.
+
+    ports : of the board; None where no board is known.
+    """
     gap_v, cell = _cell_gap(packs)
     return Group(
         packs=in_plug_order(packs),
@@ -172,7 +178,10 @@ def judge_group(packs: Sequence[Pack], rules: HouseRules, ports: int | None = No
 
 
 def refusals(packs: Sequence[Pack], rules: HouseRules, ports: int | None) -> tuple[Reason, ...]:
-    """Why these packs must not be charged together (or, one pack, at all); empty when they may."""
+    """Why these packs must not be charged together (or, one pack, at all); empty when they may.
+
+    ports : of the board; None where no board is known.
+    """
     found: list[Reason] = []
     verdicts = [judge_pack(pack, rules) for pack in packs]
     mixed_full = len({verdict.full for verdict in verdicts}) > 1

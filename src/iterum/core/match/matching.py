@@ -131,7 +131,10 @@ def _told_against(first: Reason, pack: Pack, group: Sequence[Pack]) -> Reason:
 
 
 def raised(pack: Pack, until_v: float) -> Pack:
-    """The pack charged by itself up to a voltage per cell: every cell comes up by as much as the average does."""
+    """The pack charged by itself up to a voltage per cell: every cell comes up by as much as the average does.
+
+    until_v : V per cell to which it is charged.
+    """
     gain_v = max(until_v - average_v(pack), 0.0)
     assert pack.reading is not None  # its average was just asked for
     cell_v = tuple(round(volts + gain_v, 9) for volts in pack.reading.cell_v)

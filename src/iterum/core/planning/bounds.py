@@ -154,6 +154,7 @@ def leaders_bound_min(problem: Problem, needed: Mapping[str, int]) -> float:
     A pack joins only a leader with which it may share a board, and no more than there are ports; so set-ups and
     balancing are shared as far as volts allow, not as far as ports would. A batch takes its fixed minutes, and its
     charge at the mean of what its packs lack, or at the amps of its channel and board. 0 for sessions too large for it.
+    needed : packs wanted full, by family.
     """
     if len(problem.packs) > MOST_LED or not problem.machines or not any(needed.values()):
         return 0.0

@@ -33,8 +33,10 @@ def move(
 ) -> PlannedBatch:
     """The batch at its new place, kept there. Raises Unsafe with every rule it would break; then nothing is moved.
 
-    number : index of the batch in `batches`; times in minutes of the plan. now_min : what is past cannot be moved.
+    number : index of the batch in `batches`; times in minutes of the plan.
+    now_min : the minute of the plan that is now; what is past cannot be moved.
     past : what was over when the plan was made.
+    channel : its tag. start_min : minutes from now.
     """
     batch = batches[number]
     others = tuple(item for at, item in enumerate(batches) if at != number)
@@ -162,6 +164,9 @@ def _back_min(problem: Problem, members: Sequence[int], others: Sequence[Planned
 
 
 def with_batch(plan: Sequence[PlannedBatch], number: int, batch: PlannedBatch) -> tuple[PlannedBatch, ...]:
-    """The list with one batch in another's place, in the order of time."""
+    """The list with one batch in another's place, in the order of time.
+
+    number : counted from 0.
+    """
     found = [*plan[:number], batch, *plan[number + 1 :]]
     return tuple(sorted(found, key=lambda item: item.start_min))

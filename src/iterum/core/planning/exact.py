@@ -109,7 +109,8 @@ def solve(
 ) -> tuple[list[Gene] | None, float, bool] | None:
     """The soonest plan for all packs, its lower bound (min) and whether it is proved; None unless it is small.
 
-    hint_min : a makespan known already. effort : deterministic seconds, so that results repeat.
+    hint_min : a makespan in minutes known already. effort : deterministic seconds, so that results repeat.
+    needed : packs wanted full, by family.
     """
     candidates = _candidates(problem) if _is_small(problem, needed) else None
     if not candidates:

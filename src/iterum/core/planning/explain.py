@@ -147,6 +147,7 @@ def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> I
 
     Where something wanted is not met, what would buy it back; else what would end the whole sooner. Each relaxed
     search starts from the plan at hand, so that noise never makes a wider bench look worse.
+    chunks : of search for each, 1 or more.
     """
     short = plan.score.missing > 0 or plan.score.late_min > 1e-6
     for code, numbers, changed in _widened(problem.session, plan, short):

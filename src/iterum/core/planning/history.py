@@ -71,7 +71,10 @@ def could_fly(flown: Iterable[Flown], not_begun: Iterable[PlannedBatch]) -> tupl
 
 
 def shifted(flown: Iterable[Flown], passed_min: float) -> tuple[Flown, ...]:
-    """The same heats when so many minutes have passed."""
+    """The same heats when so many minutes have passed.
+
+    passed_min : minutes, 0 or more.
+    """
     return tuple(Flown(replace(item.heat, at_min=item.heat.at_min - passed_min), item.packs) for item in flown)
 
 

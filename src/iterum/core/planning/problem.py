@@ -105,7 +105,10 @@ class PlannedBatch:
 
 
 def later(batch: PlannedBatch, by_min: float) -> PlannedBatch:
-    """The same batch so many minutes later."""
+    """The same batch so many minutes later.
+
+    by_min : minutes, negative for sooner.
+    """
     return replace(
         batch,
         start_min=batch.start_min + by_min,
@@ -232,12 +235,18 @@ class Problem:
         return tuple(found)
 
     def release_min(self, members: tuple[int, ...]) -> float:
-        """From when on these packs are all there, and may be set up."""
+        """From when on these packs are all there, and may be set up.
+
+        members : indices into the packs of the problem.
+        """
         there_min = max((self.rounds[index].release_min for index in members), default=0.0) if self.rounds else 0.0
         return max(there_min, self.not_before.get(members, 0.0)) if self.not_before else there_min
 
     def due_min(self, index: int) -> float:
-        """By when a pack is wanted full; without end where nobody asks."""
+        """By when a pack is wanted full; without end where nobody asks.
+
+        index : of a pack of the problem.
+        """
         if self.rounds:
             return self.rounds[index].heat.at_min
         family = self.packs[index].family
@@ -326,7 +335,10 @@ class Problem:
     # ------------------------------------------------------------------ who may share a batch
 
     def may_join(self, members: Sequence[int]) -> bool:
-        """Whether these packs may share a board by every rule of matching and joining (ports aside)."""
+        """Whether these packs may share a board by every rule of matching and joining (ports aside).
+
+        members : indices into the packs of the problem.
+        """
         key = tuple(sorted(members))
         known = self._may_join.get(key)
         if known is None:
@@ -347,7 +359,10 @@ class Problem:
         return self.order_of(key) is not None
 
     def order_of(self, members: tuple[int, ...]) -> tuple[Pack, ...] | None:
-        """The packs of a batch in the order to plug them in; None where the joining rule allows none."""
+        """The packs of a batch in the order to plug them in; None where the joining rule allows none.
+
+        members : indices into the packs of the problem.
+        """
         if members not in self._orders:
             packs = [self.packs[index] for index in members]
             self._orders[members] = (
@@ -360,7 +375,10 @@ class Problem:
         return self._orders[members]
 
     def plug_order(self, members: tuple[int, ...]) -> tuple[str, ...]:
-        """Tags of a batch in the order to plug its packs in."""
+        """Tags of a batch in the order to plug its packs in.
+
+        members : indices into the packs of the problem.
+        """
         order = self.order_of(members)
         assert order is not None  # a batch was made of them
         return tuple(pack.id for pack in order)
@@ -383,7 +401,10 @@ class Problem:
     # ------------------------------------------------------------------ what a batch costs
 
     def boards_for(self, members: Sequence[int]) -> tuple[int, ...]:
-        """Indices of boards that take these packs, the smallest first; (-1,) for one pack, which needs none."""
+        """Indices of boards that take these packs, the smallest first; (-1,) for one pack, which needs none.
+
+        members : indices into the packs of the problem.
+        """
         if len(members) == 1:
             return (-1,)
         cells = self.packs[members[0]].cells
@@ -394,7 +415,11 @@ class Problem:
         )
 
     def costs(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:
-        """Costs by the fast estimate, or as refined; None where it cannot be done. `part` indexes RATE_PARTS."""
+        """Costs by the fast estimate, or as refined; None where it cannot be done. `part` indexes RATE_PARTS.
+
+        members : indices into the packs of the problem. machine : index of a channel of the problem. board : index of
+        a board of the problem, -1 for none.
+        """
         key = self._key(members, machine, board, part)
         if key in self._exact:
             return self._exact[key]
@@ -403,7 +428,10 @@ class Problem:
         return self._costs[key]
 
     def setup(self, machine: int, board: int) -> Setup:
-        """The board, channel and feed behind two indices."""
+        """The board, channel and feed behind two indices.
+
+        machine : index of a channel of the problem.
+        """
         key = (machine, board)
         if key not in self._setups:
             self._setups[key] = self._setup(machine, board)
@@ -485,7 +513,10 @@ class Problem:
         return self._estimated_waits[key]
 
     def balance_of(self, members: Sequence[int]) -> float:
-        """The balancing allowance of a batch, min. A weak pack is balanced whatever the house rule; it is alone."""
+        """The balancing allowance of a batch, min. A weak pack is balanced whatever the house rule; it is alone.
+
+        members : indices into the packs of the problem.
+        """
         return self.balances_min[members[0]] if len(members) == 1 else self._balance_on_board_min(members[0])
 
     def _balance_on_board_min(self, index: int) -> float:
@@ -500,6 +531,8 @@ class Problem:
         """Put the full model's minutes, waits and energy in place of the fast estimate's.
 
         False when that was done before.
+        members : indices into the packs of the problem. machine : index of a channel of the problem. board : index of
+        a board of the problem, -1 for none. part : index into the rates to be tried.
         """
         key = self._key(members, machine, board, part)
         found = self.costs(*key)

@@ -58,7 +58,10 @@ class PlanRecord:
         self, batches: Sequence[PlannedBatch], reasons: Sequence[tuple[Reason, ...]], wanted: Iterable[WishOutcome],
         sources: Iterable[SourceUse], visits: int,
     ) -> "PlanRecord":  # fmt: skip
-        """The same plan with its batches as the pilot moved them: nothing is proved any more, and nothing compared."""
+        """The same plan with its batches as the pilot moved them: nothing is proved any more, and nothing compared.
+
+        visits : visits to the bench, 0 or more.
+        """
         return replace(
             self,
             batches=tuple(batches),

@@ -21,17 +21,26 @@ RETURN_V = 1.15
 
 
 def tag_of(pack_id: str) -> str:
-    """The pack's own tag, whichever time round it is."""
+    """The pack's own tag, whichever time round it is.
+
+    pack_id : with or without its round.
+    """
     return pack_id.partition(AGAIN)[0]
 
 
 def round_of(pack_id: str) -> int:
-    """Which time round, from 1."""
+    """Which time round, from 1.
+
+    pack_id : with its round, where it is not the first.
+    """
     return int(pack_id.partition(AGAIN)[2] or 1)
 
 
 def tag_at(tag: str, number: int) -> str:
-    """The name of a pack's charge on its so-manieth time round."""
+    """The name of a pack's charge on its so-manieth time round.
+
+    tag : as written on the pack. number : of the round, from 1.
+    """
     return tag if number == 1 else f"{tag}{AGAIN}{number}"
 
 
@@ -83,7 +92,10 @@ class Waiting:
 
 
 def returned(pack: Pack, heat: Wish, number: int) -> Pack:
-    """The pack as it comes back from a heat and has rested."""
+    """The pack as it comes back from a heat and has rested.
+
+    number : of the round, from 1.
+    """
     table = pack.chemistry.table
     cell_v = RETURN_V if table is None else round(table.rest_v(1 - heat.used_fraction), 3)
     reading = Reading(cell_v * pack.cells) if table is None else Reading.of_cells(_as_apart(pack, cell_v))

@@ -55,7 +55,10 @@ class Schedule:
 
 
 def visits_of(setups: Sequence[tuple[float, float]]) -> list[list[int]]:
-    """Indices of set-ups (start, end) by visit, in the order of time; those within minutes of each other are one."""
+    """Indices of set-ups (start, end) by visit, in the order of time; those within minutes of each other are one.
+
+    setups : (start, end) in minutes.
+    """
     found: list[list[int]] = []
     until_min = -inf
     for index in sorted(range(len(setups)), key=lambda item: setups[item]):
@@ -82,7 +85,10 @@ def free_from(taken: Sequence[tuple[float, float]], start: float, length: float)
 def power_free_from(
     drawn: Sequence[tuple[float, float, float]], start: float, length: float, watts: float, limit_w: float
 ) -> float:
-    """The first moment from `start` on at which so many watts more can be drawn for so long; or a later one to try."""
+    """The first moment from `start` on at which so many watts more can be drawn for so long; or a later one to try.
+
+    length : minutes, above 0. limit_w : W.
+    """
     end = start + length
     near = [item for item in drawn if item[0] < end - EPS and item[1] > start + EPS]
     if sum(item[2] for item in near) + watts <= limit_w + EPS:
@@ -140,7 +146,11 @@ class Occupancy:
             _insert(self.boards[part], times)
 
     def earliest(self, machine: int, board: int, costs: Costs, release_min: float) -> float:
-        """When this batch could start, every resource asked in turn until none objects."""
+        """When this batch could start, every resource asked in turn until none objects.
+
+        machine : index of a channel of the problem. board : index of a board of the problem, -1 for none. release_min
+        : minutes from now, from when on it can be had.
+        """
         uses = self.problem.machines[machine].uses
         limits_w = self.problem.limits_w
         start, hands_min = release_min, self.setup_min + costs.wait_min
@@ -160,7 +170,10 @@ class Occupancy:
         return inf
 
     def find(self, gene: Gene, release_min: float = 0.0) -> Placed | None:
-        """The board and the earliest time for a batch; None where it cannot be charged or the energy is gone."""
+        """The board and the earliest time for a batch; None where it cannot be charged or the energy is gone.
+
+        release_min : minutes from now, from when on it can be had.
+        """
         best: Placed | None = None
         release_min = max(release_min, self.problem.release_min(gene.members))
         source = self.problem.machines[gene.machine].source_id

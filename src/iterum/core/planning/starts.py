@@ -68,7 +68,10 @@ def _windows(problem: Problem, members: Sequence[int], largest: int) -> list[tup
 
 
 def one_pack_a_channel(problem: Problem, needed: dict[str, int]) -> list[Gene]:
-    """By hand, the one way: every pack alone, the neediest first, on whichever channel has it full first."""
+    """By hand, the one way: every pack alone, the neediest first, on whichever channel has it full first.
+
+    needed : packs wanted full, by family.
+    """
     packs = [index for members in _chosen(problem, needed) for index in members]
     packs.sort(
         key=lambda index: (problem.due_min(index) if problem.rounds else 0.0, problem.packs[index].cell_v or 0.0)
@@ -77,7 +80,10 @@ def one_pack_a_channel(problem: Problem, needed: dict[str, int]) -> list[Gene]:
 
 
 def boards_by_hand(problem: Problem, needed: dict[str, int]) -> list[Gene]:
-    """By hand, the other way: boards filled in order of volts, family after family."""
+    """By hand, the other way: boards filled in order of volts, family after family.
+
+    needed : packs wanted full, by family.
+    """
     groups: list[tuple[int, ...]] = []
     for members in _chosen(problem, needed):
         groups += _windows(problem, members, max((board.ports for board in problem.boards), default=1))
@@ -85,7 +91,10 @@ def boards_by_hand(problem: Problem, needed: dict[str, int]) -> list[Gene]:
 
 
 def by_rules(problem: Problem, needed: dict[str, int]) -> list[Gene]:
-    """The best of several fillings: boards of every size, longest batches first, at every rate."""
+    """The best of several fillings: boards of every size, longest batches first, at every rate.
+
+    needed : packs wanted full, by family.
+    """
     sizes = sorted({board.ports for board in problem.boards} | {2, 1}, reverse=True)
     best: tuple[Score, list[Gene]] | None = None
     for largest in sizes:
@@ -112,6 +121,7 @@ def by_dispatch(problem: Problem, needed: dict[str, int]) -> Iterator[list[Gene]
     """Whenever a channel is free it takes the batch that saves most of charging one by one, for its time on it.
 
     So boards go where they help, and channels without one charge single packs meanwhile.
+    needed : packs wanted full, by family.
     """
     if problem.rounds:
         return  # packs that come and go are placed in the order of their heats

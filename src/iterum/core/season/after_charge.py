@@ -49,7 +49,8 @@ def shares_mah(
 ) -> dict[str, float]:
     """mAh into each pack of a board, by tag: the charger shows only the sum, which is split by what each one lacked.
 
-    before_v : V of each cell as it went on; a pack without counts as empty. total_mah : None where nothing was read.
+    before_v : V of each cell as it went on; a pack without counts as empty.
+    total_mah : mAh into the board, None where nothing was read.
     """
     if total_mah is None:
         return {}

@@ -88,6 +88,8 @@ def moved(
 
     session : with its minutes counted from the plan's start. Raises Unsafe with every rule it would break, NotThere
     for a batch that is not there.
+    number : counted from 0. channel : its tag; None where it stays. start_min : minutes of the plan; None where it
+    stays. now_min : minutes of the plan.
     """
     batches = kept.plan.batches
     if not 0 <= number < len(batches):
@@ -100,7 +102,10 @@ def moved(
 
 
 def locked(session: Session, kept: KeptPlan, number: int, is_locked: bool) -> KeptPlan:
-    """A kept plan with one batch kept where it is, or free again. Raises NotThere for a batch that is not there."""
+    """A kept plan with one batch kept where it is, or free again. Raises NotThere for a batch that is not there.
+
+    number : counted from 0. is_locked : whether it stays there.
+    """
     batches = kept.plan.batches
     if not 0 <= number < len(batches):
         raise NotThere("batch", number)

@@ -40,5 +40,8 @@ CAUTIONS = (
 
 
 def cautions_at(where: str) -> tuple[str, ...]:
-    """Codes of the cautions that belong to a step or page."""
+    """Codes of the cautions that belong to a step or page.
+
+    where : a step or a page.
+    """
     return tuple(caution.code for caution in CAUTIONS if where in caution.where)

@@ -17,7 +17,10 @@ READING_MEANINGS = {
 
 
 def guessed(headings: Sequence[str], meanings: Mapping[str, str]) -> dict[str, str]:
-    """What headings seem to mean, for the pilot to correct: by the names of the fields, else nothing."""
+    """What headings seem to mean, for the pilot to correct: by the names of the fields, else nothing.
+
+    meanings : what a column may mean.
+    """
     found = {}
     for heading in headings:
         plain = heading.lower().replace(" ", "_")
@@ -26,7 +29,10 @@ def guessed(headings: Sequence[str], meanings: Mapping[str, str]) -> dict[str, s
 
 
 def number(text: str) -> float:
-    """A figure, a decimal comma allowed. Raises ValueError for anything else, and for what no charge can be."""
+    """A figure, a decimal comma allowed. Raises ValueError for anything else, and for what no charge can be.
+
+    text : of a table.
+    """
     try:
         value = float(text.replace(",", "."))
     except ValueError:
@@ -37,7 +43,10 @@ def number(text: str) -> float:
 
 
 def numbers(text: str) -> tuple[float, ...]:
-    """Figures with blanks or semicolons between them. Raises ValueError."""
+    """Figures with blanks or semicolons between them. Raises ValueError.
+
+    text : of a table.
+    """
     return tuple(number(word) for word in text.replace(";", " ").split())
 
 

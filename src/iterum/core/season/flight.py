@@ -51,7 +51,10 @@ class Flight:
 def flight(
     pack: Pack, full_v: float, average_a: float, peak_a: float, parts: Sequence[Part] = (), usable: float = USABLE_PART
 ) -> Flight:
-    """Minutes and limits for a load. full_v : V of the whole pack when full. usable : part of the capacity, 0..1."""
+    """Minutes and limits for a load. full_v : V of the whole pack when full. usable : part of the capacity, 0..1.
+
+    average_a : A in flight, above 0. peak_a : A for seconds, above 0.
+    """
     usable_ah = pack.capacity_ah * usable
     minutes = 60 * usable_ah / average_a
     limits = []
@@ -82,6 +85,7 @@ def timer_from_recharge(pack: Pack, timer_s: int, charge_mah: float, usable: flo
     """The timer that would have used just the usable part, from what went back in after a flight by `timer_s`.
 
     Rounded down; it may be longer than the old one where less went back in.
+    charge_mah : mAh, 0 or more.
     """
     wanted_mah = usable * pack.capacity_ah * 1000
     return TIMER_STEP_S * floor(timer_s * wanted_mah / charge_mah / TIMER_STEP_S + 1e-9)

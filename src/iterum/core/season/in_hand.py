@@ -10,7 +10,10 @@ from iterum.core.season.run import BEFORE_CHARGE, LIVE
 
 
 def put_in_mah(run: KeptRun, read_mah: float | None, now: datetime) -> float:
-    """mAh that a run has put in: the last that was read, else by its expected curve; 0 before it charges."""
+    """mAh that a run has put in: the last that was read, else by its expected curve; 0 before it charges.
+
+    read_mah : mAh that were read last, None where none were.
+    """
     if read_mah is not None:
         return read_mah
     if run.expected is None or run.charging_at is None:
@@ -19,7 +22,10 @@ def put_in_mah(run: KeptRun, read_mah: float | None, now: datetime) -> float:
 
 
 def taken_wh(run: KeptRun, charge_mah: float) -> float:
-    """Wh that so many mAh took at the source."""
+    """Wh that so many mAh took at the source.
+
+    charge_mah : mAh, 0 or more.
+    """
     if run.expected is not None:
         return energy_wh(run.expected, charge_mah) / run.source_part
     volts = run.card.full_pack_v or run.card.pack_v

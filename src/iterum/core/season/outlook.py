@@ -80,7 +80,11 @@ def expect(
     spread_v: float = 0.0,
     points: int = 80,
 ) -> Expected:
-    """The prediction of `charge` as the watch needs it, thinned to about so many points. end_v per cell."""
+    """The prediction of `charge` as the watch needs it, thinned to about so many points. end_v per cell.
+
+    cells : in series, 1 to 14. timer_min : the safety timer, minutes. stop_input_v : V at the charger under which the
+    source must not go; None where not known. spread_v : V between cells as they go on.
+    """
     trace = result.trace
     charge_mah = np.concatenate(
         [[0.0], np.cumsum(np.diff(trace.t_s) * (trace.feed_a[1:] + trace.feed_a[:-1]) / 2) / 3.6]
@@ -123,7 +127,10 @@ def _spread_v(packs: Sequence[Pack]) -> float:
 
 
 def energy_wh(expected: Expected, charge_mah: float) -> float:
-    """Wh into the packs with the first so many mAh of an expected charge; past its end at its last volts."""
+    """Wh into the packs with the first so many mAh of an expected charge; past its end at its last volts.
+
+    charge_mah : mAh, 0 or more.
+    """
     put_in = np.array(expected.charge_mah)
     volts = np.array(expected.cell_v) * expected.cells
     along = np.concatenate([[0.0], np.cumsum(np.diff(put_in) * (volts[1:] + volts[:-1]) / 2)]) / 1000
@@ -154,6 +161,7 @@ def outlook(expected: Expected, seen: Sequence[Observation], now_min: float) -> 
     """Time left from the amps and volts so far: how far along the expected curve the mAh, or the volts, have come.
 
     What is still to come is stretched by the amps that flow against those expected there, half to double at most.
+    now_min : minutes since charging began.
     """
     latest = [item for item in seen if item.charge_mah is not None or item.pack_v is not None]
     if not latest:

@@ -107,7 +107,10 @@ def after(state: State, act: Act, skipped: bool = False, evens_out: bool = True)
 
 
 def next_act(state: State, evens_out: bool = True) -> Act | None:
-    """The act that leads on from a state, None where it waits for the charger or is over."""
+    """The act that leads on from a state, None where it waits for the charger or is over.
+
+    evens_out : whether there is anything to even out.
+    """
     aside = {Act.DROP, Act.STOP, Act.PAUSE, Act.FINISH, *(() if evens_out else (Act.EVEN_OUT,))}
     onward = [act for (at, act) in ACTS if at is state and act not in aside]
     return onward[0] if onward else None

@@ -167,11 +167,18 @@ class StorageProblem(Problem):
         return Costs(current_a, current_a / total_ah(packs), 0.0, minutes, minutes, 0.0, 0.0)
 
     def balance_of(self, members: Sequence[int]) -> float:
-        """The balancing allowance of a batch, min; nothing is balanced on the way down."""
+        """The balancing allowance of a batch, min; nothing is balanced on the way down.
+
+        members : indices into the packs of the problem.
+        """
         return super().balance_of(members) if self._way(members[0]) is Way.UP else 0.0
 
     def refine(self, members: tuple[int, ...], machine: int, board: int, part: int) -> bool:
-        """The full model's minutes for packs that are charged."""
+        """The full model's minutes for packs that are charged.
+
+        members : indices into the packs of the problem. machine : index of a channel of the problem. board : index of
+        a board of the problem, -1 for none. part : index into the rates to be tried.
+        """
         return self._way(members[0]) is Way.UP and super().refine(members, machine, board, part)
 
 

@@ -67,7 +67,8 @@ def findings(
 ) -> tuple[Finding, ...]:
     """Everything that is wrong now, the worst first. seen : in the order of time.
 
-    last_heard_min : when the charger was last read, where it is read at all.
+    last_heard_min : the minute when the charger was last read, where it is read at all.
+    now_min : minutes since charging began. paused : whether it is paused.
     """
     found = [
         *_cells(expected, seen),

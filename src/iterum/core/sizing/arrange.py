@@ -65,6 +65,7 @@ def move_by_hand(matching: Matching, pack_id: str, with_pack_id: str | None, kit
     A group that breaks a rule is kept, with its reasons: the pilot sees at once what is wrong with it, and
     sizing refuses it. Raises Unsafe for a pack that shares no board whatever the others are, and NotThere
     for a pack that is not there.
+    pack_id : its tag.
     """
     joins = {verdict.pack.id: verdict.joins for verdict in matching.verdicts}
     pack = next((verdict.pack for verdict in matching.verdicts if verdict.pack.id == pack_id), None)
@@ -186,7 +187,10 @@ def _setups(bench: Bench, packs: Sequence[Pack], choice: Choice) -> Iterator[Set
 
 
 def answer(bench: Bench, choice: Choice, taken: Sequence[str] = ()) -> tuple[Choice, Sizing | None, Unsafe | None]:
-    """A choice with what was open in it suggested, and its sizing or the refusal."""
+    """A choice with what was open in it suggested, and its sizing or the refusal.
+
+    taken : channels and boards that are promised already.
+    """
     try:
         choice = suggest(bench, choice, taken)
         return choice, size(bench, choice), None

@@ -73,7 +73,10 @@ class DialCard:
 
 
 def minutes_at(packs: Sequence[Pack], current_a: float, setup: Setup, rules: HouseRules) -> float:
-    """About how long until full, by the fast estimate; where volts do not tell the charge, at most, from empty."""
+    """About how long until full, by the fast estimate; where volts do not tell the charge, at most, from empty.
+
+    current_a : A at the charger, above 0.
+    """
     chemistry = packs[0].chemistry
     if chemistry.table is None:
         return nickel_minutes(packs, current_a)[1]
@@ -107,7 +110,11 @@ def dial_card(
     wait_min: float = 0.0,
     stop_mah: float | None = None,
 ) -> DialCard:
-    """What to set for these packs at so many amps; minutes : what it is expected to take, balancing not included."""
+    """What to set for these packs at so many amps; minutes : what it is expected to take, balancing not included.
+
+    current_a : A at the charger, above 0. wait_min : minutes until charging may start. stop_mah : mAh at which the
+    charge ends part of the way; None for a whole one.
+    """
     chemistry, cells = packs[0].chemistry, packs[0].cells
     volts = [pack.reading.pack_v for pack in packs if pack.reading is not None]
     by_volts = chemistry.joins
@@ -140,20 +147,29 @@ def dial_card(
 
 
 def shares_of(packs: Sequence[Pack], current_a: float) -> tuple[Share, ...]:
-    """What each pack of the group gets: the current splits by capacity."""
+    """What each pack of the group gets: the current splits by capacity.
+
+    current_a : A at the charger, above 0.
+    """
     whole_ah = total_ah(packs)
     return tuple(Share(pack.id, current_a * pack.capacity_ah / whole_ah, current_a / whole_ah) for pack in packs)
 
 
 def drop_off_rate_c(packs: Sequence[Pack], current_a: float) -> float | None:
-    """The rate on the others should the largest pack come off the board, None for one pack."""
+    """The rate on the others should the largest pack come off the board, None for one pack.
+
+    current_a : A at the charger, above 0.
+    """
     if len(packs) < 2:
         return None
     return current_a / (total_ah(packs) - max(pack.capacity_ah for pack in packs))
 
 
 def sizing_notes(packs: Sequence[Pack], setup: Setup, rate_c: float, rules: HouseRules) -> tuple[Reason, ...]:
-    """What the pilot should know beside the number."""
+    """What the pilot should know beside the number.
+
+    rate_c : multiples of capacity per hour, above 0.
+    """
     found = list(adapters(packs, setup.board))
     if not at_most(rate_c, FAST_RATE_C):
         found.append(reason("above_2c", id=packs[0].id, rate_c=rate_c))

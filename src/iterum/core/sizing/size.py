@@ -155,7 +155,10 @@ def _fed_otherwise(bench: Bench, found: Hookup) -> tuple[Reason, ...]:
 
 
 def charged(packs: tuple[Pack, ...], setup: Setup, rules: HouseRules, current_a: float) -> tuple[Joining, Charge]:
-    """How these packs join, and what their charge comes to then, at these amps."""
+    """How these packs join, and what their charge comes to then, at these amps.
+
+    current_a : A at the charger, above 0.
+    """
     source = setup.feed.source
     bare = setup.feed if source is None else replace(setup.feed, source=replace(source, taken_wh=0.0))
     return _charged(packs, replace(setup, feed=bare, left_wh=None), rules, current_a)

@@ -6,6 +6,7 @@ from dataclasses import replace
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.verdict import judge_pack
 from iterum.core.reasons import NotThere
@@ -21,12 +22,8 @@ from iterum.web.pictures.code import code_svg
 
 blueprint = Blueprint("packs", __name__, url_prefix="/packs", template_folder="templates")
 
-CHEMISTRY_NAMES = (
-    ("lipo", "LiPo"),
-    ("lihv", "LiHV"),
-    ("li-ion", "Li-ion, round cells"),
-    ("life", "LiFe (LiFePO4)"),
-    ("nimh", "NiMH"),
+CHEMISTRY_NAMES = tuple(
+    (item.name, f"{item.label}, {item.known_as}" if item.known_as else item.label) for item in CHEMISTRIES.values()
 )
 OPTIONS = {"chemistry": CHEMISTRY_NAMES, "condition": (("ok", "fit"), ("damaged", "damaged: keep apart"))}
 
