@@ -8,22 +8,23 @@ import subprocess
 import sys
 import time
 import urllib.request
+import venv
 import zipfile
 from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
 
 
-def test_a_wheel_holds_everything_that_a_page_needs(tmp_path):
+def built(folder):
+    """The wheel, as a path."""
     build = "from hatchling.build import build_wheel; import sys; print(build_wheel(sys.argv[1]))"
-    done = subprocess.run(
-        [sys.executable, "-W", "ignore", "-c", build, str(tmp_path)],
-        cwd=ROOT,
-        capture_output=True,
-        text=True,
-        check=True,
-    )
-    held = set(zipfile.ZipFile(tmp_path / done.stdout.split()[-1]).namelist())
+    words = [sys.executable, "-W", "ignore", "-c", build, str(folder)]
+    done = subprocess.run(words, cwd=ROOT, capture_output=True, text=True, check=True)
+    return folder / done.stdout.split()[-1]
+
+
+def test_a_wheel_holds_everything_that_a_page_needs(tmp_path):
+    held = set(zipfile.ZipFile(built(tmp_path)).namelist())
     package = ROOT / "src"
     for path in (package / "iterum").rglob("*"):
         if path.is_file() and "__pycache__" not in path.parts:
@@ -32,15 +33,35 @@ def test_a_wheel_holds_everything_that_a_page_needs(tmp_path):
         assert any(name.endswith(ending) for name in held), ending
 
 
+def test_the_wheel_alone_starts_the_demo_and_plans_in_an_empty_environment(tmp_path):
+    wheel = built(tmp_path)
+    venv.create(tmp_path / "empty", with_pip=True)
+    commands = tmp_path / "empty" / "bin"
+    pip = [commands / "python", "-m", "pip", "--disable-pip-version-check", "--quiet", "install", "--no-compile"]
+    subprocess.run([*pip, "--require-hashes", "-r", ROOT / "requirements.lock"], check=True)
+    subprocess.run([*pip, "--no-deps", wheel], check=True)
+    file = tmp_path / "file.json"
+    file.write_text((ROOT / "tests/exchange/before/small.json").read_text())
+    told = subprocess.run([commands / "iterum", "plan", "--seconds", "0.2", file], check=False, capture_output=True, text=True,
+                          cwd=tmp_path)  # fmt: skip
+    assert (told.returncode, "All done at minute" in told.stdout) == (0, True), told.stderr
+    server, _, page = started(tmp_path, "--demo", command=[commands / "iterum"])
+    stopped(server)
+    assert "P-01" in page
+
+
 def free_port():
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return probe.getsockname()[1]
 
 
-def started(folder, *options):
+COMMAND = (sys.executable, "-c", "from iterum.cli import main; main()")
+
+
+def started(folder, *options, command=COMMAND):
     port = free_port()
-    words = [sys.executable, "-c", "from iterum.cli import main; main()", "serve", "--port", str(port)]
+    words = [*command, "serve", "--port", str(port)]
     server = subprocess.Popen([*words, "--data", str(folder), *options], stdout=subprocess.PIPE, text=True)
     line = server.stdout.readline()
     assert f"http://127.0.0.1:{port}/" in line

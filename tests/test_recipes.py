@@ -91,5 +91,6 @@ def test_a_recipe_adds_what_it_says(tmp_path, title):
     follow(blocks, tmp_path / "iterum")
     script = BEFORE + re.sub(r"^ {8}", "", TRIED[title], flags=re.M)
     environment = {**os.environ, "PYTHONPATH": str(tmp_path)}
-    done = subprocess.run([sys.executable, "-c", script, str(tmp_path)], env=environment, capture_output=True, text=True)
+    words = [sys.executable, "-c", script, str(tmp_path)]
+    done = subprocess.run(words, check=False, env=environment, capture_output=True, text=True)
     assert done.returncode == 0, done.stderr[-2000:]

@@ -10,6 +10,8 @@ from collections.abc import Sequence
 NOISE = 1e-9
 """Largest difference, in the unit at hand, that counts as equal. No instrument of this trade is near it."""
 
+MOMENT_MIN = 1e-6
+"""Minutes of a plan closer than this are one moment: below what a search can tell apart."""
 _DIGITS = 9
 
 

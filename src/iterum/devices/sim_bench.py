@@ -15,6 +15,7 @@ from iterum.core.bench.packs import Pack
 from iterum.core.bench.session import Session
 from iterum.core.bench.setup import least_power_w
 from iterum.core.electrical.circuit import Branch, Feeding, branch_of, run
+from iterum.core.quantities import at_most
 from iterum.core.season.run import Status
 from iterum.devices.driver import ChannelReading, Refused, Settings
 
@@ -126,7 +127,9 @@ class SimBench:
         if channel.status is Status.CHARGING:
             raise Refused("it is charging")
         limits = channel.channel
-        if not limits.min_current_a - 1e-9 <= settings.current_a <= limits.max_current_a + 1e-9:
+        if not (
+            at_most(limits.min_current_a, settings.current_a) and at_most(settings.current_a, limits.max_current_a)
+        ):
             raise Refused(
                 f"{settings.current_a:g} A is not within {limits.min_current_a:g} to {limits.max_current_a:g} A"
             )

@@ -11,7 +11,7 @@ from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.circuit import Array, Branch, Feeding, Trace, branch_of, run, settled
 from iterum.core.electrical.resistance import Basis, resistance_of
-from iterum.core.quantities import at_most
+from iterum.core.quantities import NOISE, at_most
 from iterum.core.reasons import Reason, reason
 
 SHOWN_S = 1800.0
@@ -89,7 +89,7 @@ def seen_by(packs: Sequence[Pack], trace: Trace) -> tuple[PackJoined, ...]:
         amps = trace.current_a[:, index]
         peak_a = float(amps[np.abs(amps).argmax()])
         rate_c = np.abs(amps) / pack.capacity_ah
-        over_s = time_above(trace.t_s, rate_c, pack.charge_c + 1e-9)
+        over_s = time_above(trace.t_s, rate_c, pack.charge_c + NOISE)
         basis = resistance_of(pack).basis
         found.append(PackJoined(pack.id, peak_a, abs(peak_a) / pack.capacity_ah, over_s, pack.charge_c, basis))
     return tuple(found)

@@ -14,6 +14,7 @@ from iterum.core.planning.problem import PlannedBatch, Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
+from iterum.core.quantities import MOMENT_MIN
 from iterum.core.reasons import Reason, reason
 
 LEAST_GAIN = 0.03
@@ -149,7 +150,7 @@ def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> I
     search starts from the plan at hand, so that noise never makes a wider bench look worse.
     chunks : of search for each, 1 or more.
     """
-    short = plan.score.missing > 0 or plan.score.late_min > 1e-6
+    short = plan.score.missing > 0 or plan.score.late_min > MOMENT_MIN
     for code, numbers, changed in _widened(problem.session, plan, short):
         relaxed = Problem(changed)
         start = plan.genes if len(relaxed.packs) == len(problem.packs) else ()
@@ -161,7 +162,7 @@ def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> I
         saved_min = plan.makespan_min - end_min
         if short:
             worth = (best.score.missing, best.score.late_min) < (plan.score.missing, plan.score.late_min - 0.5)
-            whole = best.score.missing == 0 and best.score.late_min < 1e-6
+            whole = best.score.missing == 0 and best.score.late_min < MOMENT_MIN
             back = plan.score.missing - best.score.missing
             faster = _faster(best.schedule, problem.rules)
             more = {**numbers, "whole": whole, "packs": back, "late_min": best.score.late_min, "faster": faster}

@@ -14,6 +14,7 @@ from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.schedule import Gene, Placed, Schedule, decode, visits_of
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.search import Found, Search
+from iterum.core.quantities import MOMENT_MIN, at_most
 from iterum.core.reasons import Reason, reason
 
 PROVED_WITHIN_MIN = 0.5
@@ -167,12 +168,12 @@ class Planner:
             genes = self._gentler(best.genes) if self.gentle and self.prefer is Prefer.SOONEST else best.genes
             schedule = self._refined(genes)
             score = score_of(self.problem, schedule, self.prefer)
-            if (score.missing, score.late_min) <= (best.score.missing, best.score.late_min + 1e-6):
+            if (score.missing, score.late_min) <= (best.score.missing, best.score.late_min + MOMENT_MIN):
                 break
             # Refined minutes are known now, and count from here on.
             self.search.best = self.search.found(best.genes)
             for chunk, found in enumerate(self.search):
-                if chunk >= REPAIR_CHUNKS or (found.score.missing, found.score.late_min) <= (0, 1e-6):
+                if chunk >= REPAIR_CHUNKS or (found.score.missing, found.score.late_min) <= (0, MOMENT_MIN):
                     break
         return genes, schedule, score
 
@@ -186,7 +187,7 @@ class Planner:
                 if best is None or schedule is None:
                     continue
                 old, new = (score_of(self.problem, item, self.prefer) for item in (best, schedule))
-                if (new.missing, new.late_min, new.first) <= (old.missing, old.late_min, old.first + 1e-6):
+                if (new.missing, new.late_min, new.first) <= (old.missing, old.late_min, old.first + MOMENT_MIN):
                     genes, best = tried, schedule
                     break
         return genes
@@ -294,7 +295,7 @@ def outcomes(problem: Problem, batches: Sequence[PlannedBatch], wanted: Sequence
         if wish.at_min <= 0:
             continue
         ready = _ready_for(problem, batches, wish)
-        have = sum(end_min <= wish.at_min + 1e-6 for end_min in ready)
+        have = sum(end_min <= wish.at_min + MOMENT_MIN for end_min in ready)
         last = ready[wish.count - 1] if len(ready) >= wish.count else None
         seats = problem.day.seats if problem.day is not None else ()
         packs = tuple(tag_of(seat.pack_id) for seat in seats if seat.heat == wish and seat.pack_id is not None)
@@ -323,7 +324,10 @@ def source_uses(kit: Kit, batches: Sequence[PlannedBatch]) -> tuple[SourceUse, .
         mine = [batch for batch in batches if batch.source == source.id]
         ahead = [batch for batch in mine if batch.end_min > 0]
         peak_w = max(
-            (sum(b.power_in_w for b in ahead if b.lead_min <= one.lead_min < b.end_min - 1e-9) for one in ahead),
+            (
+                sum(b.power_in_w for b in ahead if b.lead_min <= one.lead_min and not at_most(b.end_min, one.lead_min))
+                for one in ahead
+            ),
             default=0.0,
         )
         found.append(SourceUse(source.id, sum(batch.energy_in_wh for batch in mine), source.usable_wh, peak_w))

@@ -13,7 +13,7 @@ from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem, late
 from iterum.core.planning.rounds import is_sound, round_of, tag_of
 from iterum.core.planning.schedule import Gene, Occupancy
 from iterum.core.planning.score import Prefer
-from iterum.core.quantities import at_most
+from iterum.core.quantities import MOMENT_MIN, at_most
 from iterum.core.reasons import Reason, reason
 
 FROZEN_MIN = 5.0
@@ -83,7 +83,7 @@ def _can_begin(problem: Problem, batch: PlannedBatch, flights: Mapping[str, Sequ
         return False  # it is to fly first, and who flies is settled anew
     if any(round_of(tag) > 1 for tag in batch.packs):  # their volts are foreseen, not read
         back_min = (heat.over_min + heat.rest_min for heats in flown.values() for heat in heats)
-        return max(back_min, default=0.0) <= batch.start_min + 1e-6
+        return max(back_min, default=0.0) <= batch.start_min + MOMENT_MIN
     index = {pack.id: number for number, pack in enumerate(problem.packs)}
     if any(tag not in index for tag in batch.packs):
         return False
@@ -120,7 +120,7 @@ def _part(problem: Problem, members: tuple[int, ...], machine: int, batch: Plann
         costs = problem.costs(members, machine, board, part)
         if costs is not None:
             best = min(best, (abs(costs.current_a - batch.current_a), part))
-        if best[0] < 1e-6:  # the same amps: no need to ask further
+        if best[0] < MOMENT_MIN:  # the same amps: no need to ask further
             break
     return best[1]
 
@@ -192,7 +192,7 @@ class Replanner(Planner):
             repaired = self.search.found(self.loyal)
             worth = (
                 best.score.missing < repaired.score.missing
-                or best.score.late_min < repaired.score.late_min - 1e-6
+                or best.score.late_min < repaired.score.late_min - MOMENT_MIN
                 or (not self.let_go and best.schedule.makespan_min <= repaired.schedule.makespan_min - WORTH_MIN)
             )
             if worth:

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 from iterum.core.planning.problem import RATE_PARTS, Problem
 from iterum.core.planning.schedule import Gene, Occupancy, Placed, decode
 from iterum.core.planning.score import Prefer, Score, score_of
+from iterum.core.quantities import at_most
 
 
 def _best_place(
@@ -169,7 +170,7 @@ def _most_saved(
                 if found is None:
                     continue
                 saved = sum(alone_min[index] for index in group) ** share / max(found.end_min - free_min, 1e-3)
-                if best is None or saved > best[0] + 1e-9:
+                if best is None or not at_most(saved, best[0]):
                     best = saved, found
     return best[1] if best else None
 

@@ -2,9 +2,9 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from math import floor
 
 from iterum.core.bench.packs import Pack
+from iterum.core.quantities import at_most, floor_to_step
 from iterum.core.reasons import Reason, reason
 
 USABLE_PART = 0.8
@@ -69,15 +69,15 @@ def flight(
     limits.sort(key=lambda item: item.current_a)
     reasons = [] if pack.discharge_c is not None else [reason("flight_no_c", id=pack.id)]
     weakest = limits[0] if limits else None
-    if weakest is not None and peak_a > weakest.current_a + 1e-9:
+    if weakest is not None and not at_most(peak_a, weakest.current_a):
         reasons.append(reason("flight_over", name=weakest.name, peak_a=peak_a, limit_a=weakest.current_a))
     reasons += [
         reason("flight_volts", name=part.name, full_v=full_v, limit_v=part.max_v)
         for part in parts
-        if part.max_v is not None and full_v > part.max_v + 1e-9
+        if part.max_v is not None and not at_most(full_v, part.max_v)
     ]
     fits = not any(item.code in ("flight_over", "flight_volts") for item in reasons)
-    timer_s = TIMER_STEP_S * floor(minutes * 60 / TIMER_STEP_S + 1e-9)
+    timer_s = int(floor_to_step(minutes * 60, TIMER_STEP_S))
     return Flight(usable_ah, minutes, timer_s, peak_a / pack.capacity_ah, tuple(limits), fits, tuple(reasons))
 
 
@@ -88,4 +88,4 @@ def timer_from_recharge(pack: Pack, timer_s: int, charge_mah: float, usable: flo
     charge_mah : mAh, 0 or more.
     """
     wanted_mah = usable * pack.capacity_ah * 1000
-    return TIMER_STEP_S * floor(timer_s * wanted_mah / charge_mah / TIMER_STEP_S + 1e-9)
+    return int(floor_to_step(timer_s * wanted_mah / charge_mah, TIMER_STEP_S))

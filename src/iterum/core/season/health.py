@@ -12,6 +12,7 @@ from statistics import median
 
 from iterum.core.bench.packs import Condition, Pack
 from iterum.core.bench.verdict import SPREAD_LOOK_V, SPREAD_WEAK_V
+from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, reason
 
 RETIRE_PART, DEMOTE_PART = 0.80, 0.88
@@ -149,7 +150,7 @@ def _graded(
 ) -> list[tuple[Advice, Reason]]:
     """The worst grade whose limit the value has passed."""
     for grade, limit in limits:
-        if value is not None and (value < limit - 1e-9 if below else value > limit + 1e-9):
+        if value is not None and not (at_most(limit, value) if below else at_most(value, limit)):
             return [(grade, reason(f"health_{what}", value=value, limit=limit))]
     return []
 

@@ -11,6 +11,7 @@ from enum import StrEnum
 import numpy as np
 
 from iterum.core.bench.verdict import SPREAD_LOOK_V, SPREAD_WEAK_V
+from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, reason
 from iterum.core.season.outlook import Expected, Observation, outlook
 
@@ -108,9 +109,9 @@ def _cells(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]
     cell = item.cell_v.index(low_v if lags else high_v) + 1
     code = "watch_cell_lags" if lags else "watch_cell_leads"
     stop_v, look_v = (max(limit, expected.spread_v + WIDENS_V) for limit in (SPREAD_WEAK_V, SPREAD_LOOK_V))
-    if spread_v > stop_v + 1e-9:
+    if not at_most(spread_v, stop_v):
         yield _finding(Alarm.STOP, code, "do_stop_and_measure", cell=cell, spread_v=spread_v, limit_v=stop_v)
-    elif spread_v > look_v + 1e-9:
+    elif not at_most(spread_v, look_v):
         yield _finding(Alarm.CARE, code, "do_watch_cell", cell=cell, spread_v=spread_v, limit_v=look_v)
 
 
@@ -124,7 +125,7 @@ def _packs(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]
         due_v = float(np.interp(outlook(expected, _until(seen, item), item.at_min).progress_min, expected.t_min,
                                 expected.cell_v))  # fmt: skip
         off_v = round(cell_v - due_v, 4)
-        if abs(off_v) > BAND_V + 1e-9:
+        if not at_most(abs(off_v), BAND_V):
             code = "watch_pack_lags" if off_v < 0 else "watch_pack_leads"
             yield _finding(Alarm.CARE, code, "do_check_plug", id=pack_id, off_v=abs(off_v), limit_v=BAND_V)
 
@@ -143,12 +144,12 @@ def _volts(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]
     highest_v = max([cell_v, *item.cell_v])
     if expected.end_v is None:
         return
-    if highest_v > expected.end_v + 0.03 + 1e-9:
+    if not at_most(highest_v, expected.end_v + 0.03):
         yield _finding(Alarm.STOP, "watch_over_full", "do_stop_and_measure", cell_v=highest_v, end_v=expected.end_v)
         return
     at_min = min(item.at_min, expected.minutes)
     due_v = float(np.interp(at_min, expected.t_min, expected.cell_v))
-    if abs(cell_v - due_v) > BAND_V + 1e-9:
+    if not at_most(abs(cell_v - due_v), BAND_V):
         code = "watch_volts_low" if cell_v < due_v else "watch_volts_high"
         yield _finding(Alarm.NOTE, code, "do_compare_card", off_v=round(abs(cell_v - due_v), 4), limit_v=BAND_V)
 

@@ -7,6 +7,7 @@ from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules
 from iterum.core.match.group import Group
 from iterum.core.match.matching import LeftOut
+from iterum.core.quantities import at_most, difference
 from iterum.web.pictures.scale import Scale
 from iterum.web.words import letter
 
@@ -135,16 +136,16 @@ def _axis_range(grouped: Sequence[float], others: Sequence[float]) -> tuple[floa
     if not grouped:
         runs: list[list[float]] = [[ordered[0]]]
         for value in ordered[1:]:
-            if value - runs[-1][-1] > BREAK_V + 1e-9:
+            if not at_most(value - runs[-1][-1], BREAK_V):
                 runs.append([])
             runs[-1].append(value)
         largest = max(runs, key=len)
         return largest[0], largest[-1]
     low, high = min(grouped), max(grouped)
     for value in ordered:
-        high = max(high, value) if value - high <= BREAK_V + 1e-9 else high
+        high = max(high, value) if at_most(value - high, BREAK_V) else high
     for value in reversed(ordered):
-        low = min(low, value) if low - value <= BREAK_V + 1e-9 else low
+        low = min(low, value) if at_most(low - value, BREAK_V) else low
     return low, high
 
 
@@ -183,7 +184,7 @@ def draw(
     reached = [item.fix.numbers["until_v"] for item in left_out if item.fix.code == "fix_charge_up"]
     low = min([low, *(until_v for until_v in reached if until_v >= low - BREAK_V)])
     tops = [high] + [(group.packs[0].cell_v or 0.0) + _allowed_cell_v(group) for group in groups]
-    broken_below, broken_above = min(volts) < low - 1e-9, max(volts) > max(tops) + 1e-9
+    broken_below, broken_above = not at_most(low, min(volts)), not at_most(max(volts), max(tops))
     column = (width - AXIS_X - 2 * GAP_PX - len(groups) * (BEAM_PX + GAP_PX)) / max(len(shown) + len(unmeasured), 1)
     column = min(max(column, NARROWEST_COLUMN_PX), WIDEST_COLUMN_PX)
     rows = column >= ROW_COLUMN_PX
@@ -255,7 +256,7 @@ def _group_marks(
     used = (group.worst_cell_gap_v or 0.0) / rules.cell_window_v()
     beam = scale.step_for(4)
     end_v = max(low_v + allowed_v, high_v)
-    steps = int((end_v - low_v) / beam + 1e-9)
+    steps = int(difference((end_v - low_v) / beam, 0))
     return GroupMarks(
         letter=name,
         group=group,

@@ -4,6 +4,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from math import ceil
 
+from iterum.core.quantities import NOISE, at_most
+
 STEPS = (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0)
 
 
@@ -28,7 +30,7 @@ class Scale:
 
     def ticks(self, step: float) -> Iterator[float]:
         """Multiples of `step` on the scale, rising."""
-        index = ceil(self.low / step - 1e-9)
-        while index * step <= self.high + 1e-9:
+        index = ceil(self.low / step - NOISE)
+        while at_most(index * step, self.high):
             yield round(index * step, 9)
             index += 1

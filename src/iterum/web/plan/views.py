@@ -8,6 +8,7 @@ from iterum.core.bench.choice import Choice
 from iterum.core.bench.session import Session
 from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord, Unplanned
+from iterum.core.quantities import at_most
 from iterum.core.reasons import NotThere, Reason, Unsafe
 from iterum.core.sizing.size import Sizing, size
 from iterum.services.desk import kit_items
@@ -116,7 +117,7 @@ def _todos(kept: KeptPlan) -> tuple[ToDo, ...]:
         taken = {batch.channel for batch in on} | {batch.board for batch in on if batch.board}
         off = tuple(
             batch for batch in batches
-            if batch.end_min <= end + 1e-6 and (batch.channel in taken or batch.board in taken)
+            if at_most(batch.end_min, end) and (batch.channel in taken or batch.board in taken)
             and not any(item.start_min > batch.start_min and item.start_min < start
                         and item.channel == batch.channel for item in batches)
         )  # fmt: skip
