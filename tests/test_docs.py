@@ -78,3 +78,17 @@ def test_every_caution_stands_in_the_docs_with_where_it_shows_and_on_what_it_res
     )
     assert all(str(where) in row for where in caution.where)
     assert caution.rests_on in row
+
+
+@pytest.mark.parametrize("page", [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))], ids=lambda page: page.name)
+def test_every_part_of_the_code_that_is_named_is_there(page):
+    rooms = "core|web|exchange|store|services|devices|wording|cli|demo"
+    named = re.findall(rf"`((?:{rooms})/[\w/.]+)`", re.sub(r"new `[^`]+`", "", page.read_text()))
+    assert [name for name in named if not (ROOT / "src/iterum" / name).exists()] == []
+
+
+def test_no_line_of_a_template_style_or_script_is_too_long_to_read():
+    web = ROOT / "src/iterum/web"
+    files = [*web.rglob("*.html"), *(web / "static/css").glob("*.css"), *(web / "static/js").glob("*.js")]
+    assert len(files) > 60
+    assert [path.name for path in files if max(map(len, path.read_text().splitlines())) > 140] == []
