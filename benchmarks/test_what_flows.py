@@ -6,7 +6,7 @@ from tests.published.test_against_simulators import thevenin_charge
 
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.electrical.circuit import Feeding, branch_of, run
-from iterum.core.electrical.estimate import estimate, lump
+from iterum.core.electrical.estimate import as_one_pack, estimate
 
 
 def packs(count, spread_v=0.1):
@@ -42,6 +42,6 @@ def test_evening_out(benchmark, count):
 
 @pytest.mark.benchmark(group="10,000 groups")
 def test_ten_thousand_fast_estimates(benchmark):
-    lumps = lump([packs(1 + n % 6) for n in range(10_000)])
+    combined = as_one_pack([packs(1 + n % 6) for n in range(10_000)])
     amps, watts = np.full(10_000, 5.0), np.full(10_000, 150.0)
-    benchmark(estimate, lumps, amps, watts, 4.2)
+    benchmark(estimate, combined, amps, watts, 4.2)

@@ -4,6 +4,7 @@ import json
 import subprocess
 import sys
 from copy import deepcopy
+from pathlib import Path
 
 import pytest
 from click.testing import CliRunner
@@ -289,3 +290,22 @@ def test_whatever_a_file_holds_a_command_answers_or_says_why_not(run, changes, c
     assert result.exit_code in (0, 2, 3)
     assert (result.exit_code == 0) == bool(result.stdout)
     assert result.exit_code == 0 or result.stderr.strip()
+
+
+@pytest.mark.parametrize(("words", "without"), [
+    (["--version"], {"numpy", "pydantic", "ortools", "sqlalchemy", "flask", "pandas"}),
+    (["--help"], {"numpy", "pydantic", "ortools", "sqlalchemy", "flask", "pandas"}),
+    (["size", "FILE"], {"ortools", "sqlalchemy", "flask", "pandas", "alembic"}),
+    (["plan", "--seconds", "0", "FILE"], {"sqlalchemy", "flask", "alembic"}),
+])  # fmt: skip
+def test_a_command_loads_what_it_needs_and_no_more(words, without):
+    file = str(Path(__file__).parent / "exchange/before/small.json")
+    script = (
+        "import sys\nfrom iterum.cli import main\n"
+        f"try: main({[file if word == 'FILE' else word for word in words]!r})\n"
+        "except SystemExit as end: assert not end.code, end.code\n"
+        "print('LOADED', *sys.modules)"
+    )
+    done = subprocess.run([sys.executable, "-c", script], check=True, capture_output=True, text=True)
+    loaded = set(done.stdout.partition("LOADED")[2].split())
+    assert loaded & without == set()

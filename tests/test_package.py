@@ -8,7 +8,6 @@ import subprocess
 import sys
 import time
 import urllib.request
-import venv
 import zipfile
 from pathlib import Path
 
@@ -35,11 +34,12 @@ def test_a_wheel_holds_everything_that_a_page_needs(tmp_path):
 
 def test_the_wheel_alone_starts_the_demo_and_plans_in_an_empty_environment(tmp_path):
     wheel = built(tmp_path)
-    venv.create(tmp_path / "empty", with_pip=True)
-    commands = tmp_path / "empty" / "bin"
-    pip = [commands / "python", "-m", "pip", "--disable-pip-version-check", "--quiet", "install", "--no-compile"]
-    subprocess.run([*pip, "--require-hashes", "-r", ROOT / "requirements.lock"], check=True)
-    subprocess.run([*pip, "--no-deps", wheel], check=True)
+    environment, commands = tmp_path / "empty", tmp_path / "empty" / "bin"
+    uv = [sys.executable, "-m", "uv", "--quiet"]
+    subprocess.run([*uv, "venv", "--python", sys.executable, environment], check=True)
+    install = [*uv, "pip", "install", "--python", commands / "python"]
+    subprocess.run([*install, "--require-hashes", "-r", ROOT / "requirements.lock"], check=True)
+    subprocess.run([*install, "--no-deps", wheel], check=True)
     file = tmp_path / "file.json"
     file.write_text((ROOT / "tests/exchange/before/small.json").read_text())
     told = subprocess.run([commands / "iterum", "plan", "--seconds", "0.2", file], check=False, capture_output=True, text=True,

@@ -21,7 +21,7 @@ FIRST_BATCH = (("L-01", "L-02"), None, "Pocket-1")
 
 
 @dataclass(frozen=True)
-class Bench:
+class SimulatedBench:
     """The process of the simulated charger."""
 
     process: subprocess.Popen[str]
@@ -33,7 +33,7 @@ class Bench:
         self.process.wait(5)
 
 
-def start_bench(speed: float) -> Bench:
+def start_bench(speed: float) -> SimulatedBench:
     """Start the simulated charger on a free port and wait until it says where it listens."""
     command = [
         sys.executable,
@@ -52,7 +52,7 @@ def start_bench(speed: float) -> Bench:
     )
     assert process.stdout is not None  # it was asked for
     told = process.stdout.readline()
-    return Bench(process, int(told.split(",")[0].rpartition(":")[2]))
+    return SimulatedBench(process, int(told.split(",")[0].rpartition(":")[2]))
 
 
 def start_demo(database: Path, now: datetime, port: int) -> None:

@@ -6,7 +6,7 @@ from typing import Any
 from iterum.core.bench.limits import Limit, seats_on
 from iterum.core.bench.verdict import PackVerdict
 from iterum.core.electrical.circuit import Trace
-from iterum.core.electrical.joining import Evening, Joining
+from iterum.core.electrical.joining import EvenedOut, Joining
 from iterum.core.match.group import Group
 from iterum.core.match.matching import LeftOut, Matching
 from iterum.core.reasons import Reason
@@ -166,7 +166,7 @@ def series_document(ids: Sequence[str], trace: Trace) -> dict[str, Any]:
     }
 
 
-def equalise_document(evening: Evening) -> dict[str, Any]:
+def equalise_document(evening: EvenedOut) -> dict[str, Any]:
     """What `equalise` prints."""
     return {
         "packs": [

@@ -17,7 +17,7 @@ from iterum.store.repository import AFTER, Repository
 class Logged:
     """What a logged charge says of its packs.
 
-    low : run too low before it. again : of packs that end by a drop in volts and were not full, the how-manieth time in
+    low : run too low before it. again : of packs that end by a drop in volts and were not full, which time in
     a row.
     """
 

@@ -22,7 +22,7 @@ SEARCH_PART = 0.7
 
 
 @dataclass(frozen=True)
-class Answer:
+class Made:
     """A plan with its reasons, and what would make the whole sooner."""
 
     plan: Plan
@@ -57,7 +57,7 @@ def make_plan(
     stopped: Callable[[], bool] = lambda: False,
     follow: Follow | None = None,
     known: Iterable[Sequence[Gene]] = (),
-) -> Answer:
+) -> Made:
     """Search for so many seconds, or until the plan is proved or somebody stops it.
 
     follow : plan again from an old plan, leaving what runs alone and changing as little as can be. known : plans by
@@ -79,7 +79,7 @@ def make_plan(
     if isinstance(planner, Replanner):
         changed = changes(planner.kept.to_come, plan.batches[len(planner.kept.fixed) :])
         past = Past(planner.kept.done, planner.flown)
-        return Answer(plan, explain(planner.problem, plan), (), changed if follow and follow.tell else (), past)
+        return Made(plan, explain(planner.problem, plan), (), changed if follow and follow.tell else (), past)
     relaxed: list[Relaxed] = []
     until = max(begun + seconds, perf_counter() + (1 - SEARCH_PART) * seconds)
     widened = bottlenecks(planner.problem, plan) if plan.batches else iter(())
@@ -89,7 +89,7 @@ def make_plan(
             break
         relaxed += [step] if isinstance(step, Relaxed) else []
     relaxed.sort(key=lambda item: -item.saved_min)
-    return Answer(plan, explain(planner.problem, plan), tuple(relaxed))
+    return Made(plan, explain(planner.problem, plan), tuple(relaxed))
 
 
 @dataclass
@@ -104,7 +104,7 @@ class PlanJob:
     follow: Follow | None = None
     keep: Callable[[KeptPlan], None] | None = None
     progress: Progress | None = None
-    answers: dict[Prefer, Answer] = field(default_factory=dict)
+    answers: dict[Prefer, Made] = field(default_factory=dict)
     done: bool = False
     defect: Exception | None = None
     _stop: threading.Event = field(default_factory=threading.Event)

@@ -81,17 +81,15 @@ def steps_of(session: Session) -> list[Step]:
     measured = sum(pack.reading is not None for pack in session.packs)
     count = len(session.packs)
     matching = desk().matching(now())[0]
-    groups = sum(item.offered for item in desk().placed(now()))
+    groups = _counted(len(matching.groups), "group") if matching.groups else ""  # what they may take is said on Charge
     full = sum(verdict.full for verdict in matching.verdicts)
-    ready = _counted(groups, "group")
-    cards = _counted(groups, "card")
     return [
         _step(
             1, "Measure", f"{measured} of {count} packs" if count else "no packs yet", "measure", measured == count > 0
         ),
-        _step(2, "Match", f"{ready} ready" if groups else "waits for packs", "match"),
+        _step(2, "Match", groups or "waits for packs", "match"),
         _step(3, "Plan", _planned_below(), "plan"),
-        _step(4, "Charge", _charged_below() or (f"{cards} to dial" if groups else "nothing to dial"), "charge"),
+        _step(4, "Charge", _charged_below() or (f"for {groups}" if groups else "nothing to dial"), "charge"),
         _step(5, "Put away", f"{full} full" if full else "tonight", "put_away"),
     ]
 

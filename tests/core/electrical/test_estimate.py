@@ -6,14 +6,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from iterum.core.electrical.circuit import Feeding, branch_of, run, settled
-from iterum.core.electrical.estimate import estimate, lump, minutes_to_volts
+from iterum.core.electrical.estimate import as_one_pack, estimate, minutes_to_volts
 from tests.conftest import even
 
 TIME_ERROR, MIXED_ERROR, ENERGY_ERROR = 0.05, 0.13, 0.01
 
 
 def quick(packs, current_a, power_w):
-    found = estimate(lump([packs]), np.array([current_a]), np.array([power_w]), packs[0].chemistry.full_v)
+    found = estimate(as_one_pack([packs]), np.array([current_a]), np.array([power_w]), packs[0].chemistry.full_v)
     return float(found.minutes[0]), float(found.energy_wh[0]), float(found.charge_ah[0])
 
 
@@ -48,7 +48,7 @@ def test_time_and_energy_are_near_the_full_model(rows, base, rate_c, watts_part,
 
 def test_many_groups_at_once_are_each_as_one_alone():
     groups = [[even("A", 3.7), even("B", 3.75)], [even("C", 3.8, mah=2200)], [even("D", 4.2)]]
-    together = estimate(lump(groups), np.array([3.6, 2.2, 1.8]), np.array([40.0, 1e9, 1e9]), 4.2)
+    together = estimate(as_one_pack(groups), np.array([3.6, 2.2, 1.8]), np.array([40.0, 1e9, 1e9]), 4.2)
     for index, (amps, watts) in enumerate(((3.6, 40.0), (2.2, 1e9), (1.8, 1e9))):
         assert together.minutes[index] == pytest.approx(quick(groups[index], amps, watts)[0])
     assert together.minutes[2] == 0  # full already

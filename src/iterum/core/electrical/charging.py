@@ -12,7 +12,7 @@ from iterum.core.bench.rules import Balance, HouseRules
 from iterum.core.bench.setup import Setup, least_power_w, powers_of, total_ah
 from iterum.core.bench.verdict import judge_pack
 from iterum.core.electrical.circuit import Branch, Feeding, Trace, branch_of, run
-from iterum.core.electrical.estimate import estimate, lump
+from iterum.core.electrical.estimate import as_one_pack, estimate
 from iterum.core.electrical.plugging import seen_by
 from iterum.core.quantities import at_most
 
@@ -186,9 +186,9 @@ def watts_cost_min(packs: Sequence[Pack], setup: Setup, rules: HouseRules, limit
     free = [limit.current_a for limit in limits if limit.name not in POWER_LIMITS]
     if binding.name not in POWER_LIMITS or packs[0].chemistry.table is None:
         return 0.0
-    lumps, end_v, tail = lump([packs], setup.lead_mohm), rules.full_v(packs[0].chemistry), rules.tail_fraction
-    slow = estimate(lumps, np.array([binding.current_a]), np.array([least_power_w(setup)]), end_v, tail)
-    fast = estimate(lumps, np.array([min(free)]), np.array([float("inf")]), end_v, tail)
+    combined, end_v, tail = as_one_pack([packs], setup.lead_mohm), rules.full_v(packs[0].chemistry), rules.tail_fraction
+    slow = estimate(combined, np.array([binding.current_a]), np.array([least_power_w(setup)]), end_v, tail)
+    fast = estimate(combined, np.array([min(free)]), np.array([float("inf")]), end_v, tail)
     return max(float(slow.minutes[0]) - float(fast.minutes[0]), 0.0)
 
 

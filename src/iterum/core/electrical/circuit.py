@@ -143,25 +143,25 @@ class Trace:
 _CURRENT, _POWER, _VOLTS = 0, 1, 2
 
 
-def _node(total_s: float, pushed_a: float, feeding: Feeding) -> tuple[float, float, int, float]:
+def _node(conductance_s: float, pushed_a: float, feeding: Feeding) -> tuple[float, float, int, float]:
     """Node volts, feed amps, the limit that binds, and the volts were there no end volts.
 
-    total_s : sum of the conductances, siemens. pushed_a : sum of conductance times source volts.
+    conductance_s : sum of the conductances, siemens. pushed_a : sum of conductance times source volts.
     The node rises with the feed, so the tightest limit is the one with the lowest volts. A charger takes nothing back.
     """
     wanted_a = feeding.current_a
     if wanted_a == 0.0:
-        return pushed_a / total_s, 0.0, _CURRENT, pushed_a / total_s
-    node_v, limit = (wanted_a + pushed_a) / total_s, _CURRENT
+        return pushed_a / conductance_s, 0.0, _CURRENT, pushed_a / conductance_s
+    node_v, limit = (wanted_a + pushed_a) / conductance_s, _CURRENT
     if node_v * wanted_a > feeding.power_w:
         node_v, limit = (
-            (pushed_a + (pushed_a * pushed_a + 4 * total_s * feeding.power_w) ** 0.5) / (2 * total_s),
+            (pushed_a + (pushed_a * pushed_a + 4 * conductance_s * feeding.power_w) ** 0.5) / (2 * conductance_s),
             _POWER,
         )
     free_v = node_v
     if node_v > feeding.end_v:
-        node_v, limit = max(feeding.end_v, pushed_a / total_s), _VOLTS
-    return node_v, node_v * total_s - pushed_a, limit, free_v
+        node_v, limit = max(feeding.end_v, pushed_a / conductance_s), _VOLTS
+    return node_v, node_v * conductance_s - pushed_a, limit, free_v
 
 
 @dataclass(slots=True)
@@ -193,9 +193,9 @@ class _Stepper:
     def start(self) -> _Moment:
         """Currents at the instant of joining: only ohmic parts have an effect yet."""
         sources_v = [branch.source_v for branch in self.branches]
-        total_s = sum(1 / branch.r0_ohm for branch in self.branches)
+        conductance_s = sum(1 / branch.r0_ohm for branch in self.branches)
         pushed_a = sum(volts / branch.r0_ohm for volts, branch in zip(sources_v, self.branches, strict=True))
-        node_v, feed_a, limit, free_v = _node(total_s, pushed_a, self.feeding)
+        node_v, feed_a, limit, free_v = _node(conductance_s, pushed_a, self.feeding)
         return _Moment(
             soc=[branch.soc for branch in self.branches],
             u1_v=[branch.u1_v for branch in self.branches],
@@ -221,7 +221,7 @@ class _Stepper:
         weights = self._weights(step_s)
         guess_a = now.current_a
         for _ in range(4):  # until every pack lies on the line of its table that was reckoned with
-            total_s = pushed_a = 0.0
+            conductance_s = pushed_a = 0.0
             sources = []
             taus = None
             for (half_of, r0, r1, r2, tau1, tau2, slopes_v, bases_v), soc, u1_v, u2_v, amps, guess in zip(
@@ -240,10 +240,10 @@ class _Stepper:
                 slope_v = slopes_v[line]
                 source_v = bases_v[line] + slope_v * soc_kept + kept1_v + kept2_v
                 conductance = 1 / (r0 + ohm1 + ohm2 + slope_v * half)
-                total_s += conductance
+                conductance_s += conductance
                 pushed_a += conductance * source_v
                 sources.append((source_v, conductance, soc_kept, half, kept1_v, kept2_v, ohm1, ohm2, line))
-            node_v, feed_a, limit, free_v = _node(total_s, pushed_a, self.feeding)
+            node_v, feed_a, limit, free_v = _node(conductance_s, pushed_a, self.feeding)
             new = _Moment([], [], [], [], node_v, feed_a, limit, free_v)
             stayed = True
             for source_v, conductance, soc_kept, half, kept1_v, kept2_v, ohm1, ohm2, line in sources:

@@ -26,7 +26,7 @@ _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(POINTS)
 
 
 @dataclass(frozen=True, eq=False)
-class Lumps:
+class Combined:
     """B groups of one chemistry, each as one pack; every array has shape (B,).
 
     cells : in series. capacity_ah, soc : of all packs together. ohm : in parallel, RC pairs and leads included.
@@ -48,8 +48,8 @@ class Estimate:
     energy_wh: Array
 
 
-def lump(groups: Sequence[Sequence[Pack]], lead_mohm: float = DEFAULT_LEAD_MOHM) -> Lumps:
-    """Measured groups of one chemistry as lumps. Raises ValueError when volts do not tell its charge.
+def as_one_pack(groups: Sequence[Sequence[Pack]], lead_mohm: float = DEFAULT_LEAD_MOHM) -> Combined:
+    """Measured groups of one chemistry combined, each as one pack. Raises ValueError when volts do not tell its charge.
 
     lead_mohm : plug and lead of one branch, mOhm, 0 or more.
     """
@@ -68,7 +68,7 @@ def lump(groups: Sequence[Sequence[Pack]], lead_mohm: float = DEFAULT_LEAD_MOHM)
         socs.append(held_ah / capacity_ah)
         ohms.append(1 / siemens)
     cells = np.array([packs[0].cells for packs in groups], dtype=float)
-    return Lumps(np.array(table.cell_v), cells, np.array(capacities), np.array(socs), np.array(ohms))
+    return Combined(np.array(table.cell_v), cells, np.array(capacities), np.array(socs), np.array(ohms))
 
 
 def _rest_v(table_v: Array, soc: Array) -> Array:
@@ -87,24 +87,24 @@ def _soc_at(table_v: Array, cell_v: Array) -> Array:
     return np.asarray((index + (cell_v - low_v) / (table_v[index + 1] - low_v)) / steps)
 
 
-def estimate(lumps: Lumps, current_a: Array, power_w: Array, end_v: float, tail: float = TAIL) -> Estimate:
-    """Charge every lump from where it is until its amps have fallen to `tail` of those dialled.
+def estimate(combined: Combined, current_a: Array, power_w: Array, end_v: float, tail: float = TAIL) -> Estimate:
+    """Charge every as_one_pack from where it is until its amps have fallen to `tail` of those dialled.
 
-    current_a, power_w : (B,) the most at the board. end_v : V per cell. A lump that is full takes no time.
+    current_a, power_w : (B,) the most at the board. end_v : V per cell. A as_one_pack that is full takes no time.
     """
-    end_soc = _soc_at(lumps.table_v, end_v - tail * current_a * lumps.ohm / lumps.cells)
-    span = np.maximum(end_soc - lumps.soc, 0.0)
+    end_soc = _soc_at(combined.table_v, end_v - tail * current_a * combined.ohm / combined.cells)
+    span = np.maximum(end_soc - combined.soc, 0.0)
     # z runs as 1 - (1 - u)^2, so that the points crowd where the amps fall
     u = (_NODES + 1) / 2
     place, weight = 1 - (1 - u) ** 2, _WEIGHTS / 2 * 2 * (1 - u)
-    soc = lumps.soc[:, None] + span[:, None] * place
-    rest_v = _rest_v(lumps.table_v, soc) * lumps.cells[:, None]
-    ohm = lumps.ohm[:, None]
-    by_volts_a = (end_v * lumps.cells[:, None] - rest_v) / ohm
+    soc = combined.soc[:, None] + span[:, None] * place
+    rest_v = _rest_v(combined.table_v, soc) * combined.cells[:, None]
+    ohm = combined.ohm[:, None]
+    by_volts_a = (end_v * combined.cells[:, None] - rest_v) / ohm
     by_watts_a = (np.sqrt(rest_v**2 + 4 * ohm * power_w[:, None]) - rest_v) / (2 * ohm)
     amps = np.minimum(np.minimum(current_a[:, None], by_watts_a), by_volts_a)
     amps = np.maximum(amps, tail * current_a[:, None])
-    charge_ah = lumps.capacity_ah * span
+    charge_ah = combined.capacity_ah * span
     minutes = 60 * charge_ah * (weight / amps).sum(axis=1)
     energy_wh = charge_ah * (weight * (rest_v + amps * ohm)).sum(axis=1)
     return Estimate(minutes, charge_ah, energy_wh)

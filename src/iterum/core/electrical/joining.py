@@ -41,7 +41,7 @@ from iterum.core.reasons import Reason, Unsafe, each_once, reason
 SETTLED_C = 0.1
 """Evened out: every pack's current is under this rate. Our choice: the tenth at which a charge is called done."""
 LONGEST_S = 4 * 3600.0
-"""Evening out is followed for half an hour, longer where it has not settled by then."""
+"""EvenedOut out is followed for half an hour, longer where it has not settled by then."""
 NO_CURRENT_S = 1.0
 """Shorter than this nothing is over anything."""
 
@@ -90,7 +90,7 @@ class Joining:
 
 
 @dataclass(frozen=True)
-class Evening:
+class EvenedOut:
     """How a group evens out.
 
     packs : what each sees with all joined at once, or the last one joined to the others.
@@ -198,7 +198,7 @@ def even_out(
     plugged_last: str | None = None,
     ports: int | None = None,
     rate_c: float | None = None,
-) -> Evening:
+) -> EvenedOut:
     """What flows when these packs are joined: all at once, or one joining the others evened out (`plugged_last`).
 
     rate_c : the rate at which they are to be charged then. Raises Unsafe for packs that may never be joined. All else
@@ -212,7 +212,7 @@ def even_out(
 def _even_out(
     packs: tuple[Pack, ...], rules: HouseRules, lead_mohm: float, plugged_last: str | None, ports: int | None,
     rate_c: float | None,
-) -> Evening:  # fmt: skip
+) -> EvenedOut:  # fmt: skip
     refuse_unjoinable(packs)
     branches = [branch_of(pack, lead_mohm) for pack in packs]
     if plugged_last is not None and len(packs) > 1:
@@ -231,7 +231,7 @@ def _even_out(
     verdict = _as_asked(packs, rules, lead_mohm, plugged_last, rate_c)
     broken = (*refusals(packs, rules, ports), *(verdict.reasons if not verdict.passes else ()))
     rests_on = each_once(rests_on_reason(pack) for pack in packs)
-    return Evening(
+    return EvenedOut(
         trace=trace,
         packs=seen_by(packs, trace),
         settled_s=settled_s,

@@ -15,7 +15,7 @@ from iterum.core.quantities import NOISE, at_most
 from iterum.core.reasons import Reason, reason
 
 SHOWN_S = 1800.0
-"""Evening out is followed for half an hour."""
+"""EvenedOut out is followed for half an hour."""
 BALANCE_WIRE_MOHM = 30.0
 """One balance wire with its contacts: 10 to 20 cm of 22 to 26 AWG copper at 53 to 134 mOhm a metre. An estimate."""
 

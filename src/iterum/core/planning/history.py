@@ -33,7 +33,7 @@ def problem_as_it_is(
 ) -> Problem:
     """The problem at the moment at which a plan was made. fixed : batches of it that are not to be moved."""
     begun = [batch for batch in batches if batch.lead_min <= 0]
-    coming = whereabouts(session, (*past.done, *begun), past.flown)
+    coming = packs_as_they_are(session, (*past.done, *begun), past.flown)
     known = {tag_of(item.pack.id) for item in coming}
     left = replace(session, packs=tuple(pack for pack in session.packs if pack.id not in known))
     return Problem(left, fixed=(*past.done, *fixed), coming=coming)
@@ -87,7 +87,7 @@ def flights_of(flown: Iterable[Flown]) -> dict[str, list[Wish]]:
     return found
 
 
-def whereabouts(session: Session, stay: Sequence[PlannedBatch], flown: Sequence[Flown]) -> tuple[Waiting, ...]:
+def packs_as_they_are(session: Session, stay: Sequence[PlannedBatch], flown: Sequence[Flown]) -> tuple[Waiting, ...]:
     """Packs that were charged or have flown, each with when it can be had again, and whether it is full then.
 
     stay : batches done, running, or not to be moved. All times from now. A reading from after the last of it is what

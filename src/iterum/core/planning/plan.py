@@ -11,7 +11,7 @@ from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
 from iterum.core.planning.rounds import tag_of
-from iterum.core.planning.schedule import Gene, Placed, Schedule, decode, visits_of
+from iterum.core.planning.schedule import Gene, Schedule, Seated, decode, visits_of
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.search import Found, Search
 from iterum.core.quantities import MOMENT_MIN, at_most
@@ -204,7 +204,7 @@ class Planner:
             if not any(changed):
                 return schedule
 
-    def _batch(self, item: Placed) -> PlannedBatch:
+    def _batch(self, item: Seated) -> PlannedBatch:
         packs = [self.problem.packs[index] for index in item.gene.members]
         machine = self.problem.machines[item.gene.machine]
         return PlannedBatch(

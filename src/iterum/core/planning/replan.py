@@ -7,7 +7,7 @@ from math import inf
 
 from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.by_hand import in_the_way
-from iterum.core.planning.history import Flown, could_fly, flights_of, have_flown, shifted, whereabouts
+from iterum.core.planning.history import Flown, could_fly, flights_of, have_flown, packs_as_they_are, shifted
 from iterum.core.planning.plan import NotPlanned, Plan, Planner, outcomes
 from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem, later
 from iterum.core.planning.rounds import is_sound, round_of, tag_of
@@ -158,7 +158,7 @@ class Replanner(Planner):
         self.kept = _holding(at_now, from_now, self.flown)
         self.let_go = [batch for batch in self.kept.to_come if batch.locked]
         stay = (*self.kept.done, *self.kept.fixed)
-        coming = whereabouts(from_now, stay, self.flown)
+        coming = packs_as_they_are(from_now, stay, self.flown)
         known = {tag_of(item.pack.id) for item in coming}
         self.asked = from_now.wanted
         self.whole = session
@@ -172,8 +172,8 @@ class Replanner(Planner):
         if self.asked and not self.session.wanted:  # all that was asked for is full or on its way
             self.session = replace(self.session, packs=())
         problem = Problem(self.session, fixed=stay, coming=coming)
-        self.loyal = tuple(_genes(problem, self.kept.to_come))
-        super().__init__(problem.session, prefer, seed, self.loyal, problem)
+        self.keeps_close = tuple(_genes(problem, self.kept.to_come))
+        super().__init__(problem.session, prefer, seed, self.keeps_close, problem)
 
     def _where_they_were(self) -> dict[tuple[int, ...], float]:
         """By their packs, when the batches to come were to be set up."""
@@ -186,10 +186,10 @@ class Replanner(Planner):
 
     def plan(self) -> Plan:
         """The old plan repaired, or the better one where it is worth a change; running batches first."""
-        if self.loyal:
+        if self.keeps_close:
             best = self.search.best
             self.problem.not_before = self._where_they_were()
-            repaired = self.search.found(self.loyal)
+            repaired = self.search.found(self.keeps_close)
             worth = (
                 best.score.missing < repaired.score.missing
                 or best.score.late_min < repaired.score.late_min - MOMENT_MIN

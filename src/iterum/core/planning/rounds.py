@@ -37,7 +37,7 @@ def round_of(pack_id: str) -> int:
 
 
 def tag_at(tag: str, number: int) -> str:
-    """The name of a pack's charge on its so-manieth time round.
+    """The name of a pack's charge on its charge of that round.
 
     tag : as written on the pack. number : of the round, from 1.
     """

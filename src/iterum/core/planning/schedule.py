@@ -23,7 +23,7 @@ class Gene:
 
 
 @dataclass(frozen=True, slots=True)
-class Placed:
+class Seated:
     """One batch with its board (-1 for none) and times, min, as those of a `PlannedBatch`."""
 
     gene: Gene
@@ -37,9 +37,9 @@ class Placed:
 
 @dataclass(frozen=True)
 class Schedule:
-    """Placed batches in the order of their list, and those for which there was no energy or no place."""
+    """Seated batches in the order of their list, and those for which there was no energy or no place."""
 
-    placed: tuple[Placed, ...]
+    placed: tuple[Seated, ...]
     unplaced: tuple[Gene, ...]
     used_wh: dict[str, float]
 
@@ -169,12 +169,12 @@ class Occupancy:
                 return start
         return inf
 
-    def find(self, gene: Gene, release_min: float = 0.0) -> Placed | None:
+    def find(self, gene: Gene, release_min: float = 0.0) -> Seated | None:
         """The board and the earliest time for a batch; None where it cannot be charged or the energy is gone.
 
         release_min : minutes from now, from when on it can be had.
         """
-        best: Placed | None = None
+        best: Seated | None = None
         release_min = max(release_min, self.problem.release_min(gene.members))
         source = self.problem.machines[gene.machine].source_id
         for board in self.problem.boards_for(gene.members):
@@ -189,7 +189,7 @@ class Occupancy:
             lead = start + self.setup_min + costs.wait_min
             full, end = lead + costs.full_min, self._taken_off(gene, lead + costs.full_min, lead + costs.minutes)
             if start < inf and (best is None or (end, full) < (best.end_min - EPS, best.full_min)):
-                best = Placed(gene, board, costs, start, lead, full, end)
+                best = Seated(gene, board, costs, start, lead, full, end)
         return best
 
     def _taken_off(self, gene: Gene, full_min: float, balanced_min: float) -> float:
@@ -201,7 +201,7 @@ class Occupancy:
         first_min = min((heat.at_min for heat in heats), default=inf)
         return max(full_min, min(balanced_min, first_min))
 
-    def take(self, placed: Placed) -> None:
+    def take(self, placed: Seated) -> None:
         """Book what a placed batch needs."""
         machine = self.problem.machines[placed.gene.machine]
         _insert(self.channels[placed.gene.machine], (placed.start_min, placed.end_min))
@@ -256,7 +256,7 @@ def _back_again_min(problem: Problem, gene: Gene, ends: dict[int, float]) -> flo
     return max((end_min + away_min for end_min, away_min in back), default=0.0)
 
 
-def _same_so_far(problem: Problem, genes: Sequence[Gene], like: Schedule | None) -> Sequence[Placed]:
+def _same_so_far(problem: Problem, genes: Sequence[Gene], like: Schedule | None) -> Sequence[Seated]:
     """The batches of a schedule that stand in the same order at the head of a list: they need not be placed anew."""
     if like is None or like.unplaced or problem.rounds:
         return ()
@@ -276,7 +276,7 @@ def decode(
     like : a schedule of a list that may begin with the same batches, to save work.
     """
     bench = Occupancy(problem)
-    placed: list[Placed] = list(_same_so_far(problem, genes, like))
+    placed: list[Seated] = list(_same_so_far(problem, genes, like))
     for item in placed:
         if item.end_min > worse_than_min + EPS:
             return None

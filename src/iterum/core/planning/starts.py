@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from iterum.core.planning.problem import RATE_PARTS, Problem
-from iterum.core.planning.schedule import Gene, Occupancy, Placed, decode
+from iterum.core.planning.schedule import Gene, Occupancy, Seated, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.quantities import at_most
 
@@ -158,9 +158,9 @@ def _dispatched(problem: Problem, needed: dict[str, int], alone_min: Sequence[fl
 def _most_saved(
     problem: Problem, bench: Occupancy, left: Sequence[Sequence[int]], machine: int, free_min: float,
     alone_min: Sequence[float], share: float,
-) -> Placed | None:  # fmt: skip
+) -> Seated | None:  # fmt: skip
     """The batch, at its best rate, that saves most for each minute of this channel."""
-    best: tuple[float, Placed] | None = None
+    best: tuple[float, Seated] | None = None
     for members in left:
         sizes = {board.ports for board in problem.boards} | {1, 2, 3}
         groups = {_first_window(problem, members, size) for size in sizes} if members else set()

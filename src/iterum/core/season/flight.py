@@ -23,7 +23,7 @@ class Part:
 
 
 @dataclass(frozen=True)
-class Limit:
+class PartLimit:
     """Amps that one part stands, and the reason as a formula."""
 
     name: str
@@ -43,7 +43,7 @@ class Flight:
     minutes: float
     timer_s: int
     load_c: float
-    limits: tuple[Limit, ...]
+    limits: tuple[PartLimit, ...]
     fits: bool
     reasons: tuple[Reason, ...]
 
@@ -60,9 +60,9 @@ def flight(
     limits = []
     if pack.discharge_c is not None:
         amps = pack.discharge_c * pack.capacity_ah
-        limits.append(Limit("pack", amps, reason("flight_pack", c=pack.discharge_c, ah=pack.capacity_ah)))
+        limits.append(PartLimit("pack", amps, reason("flight_pack", c=pack.discharge_c, ah=pack.capacity_ah)))
     limits += [
-        Limit(part.name, part.max_current_a, reason("flight_part", name=part.name))
+        PartLimit(part.name, part.max_current_a, reason("flight_part", name=part.name))
         for part in parts
         if part.max_current_a is not None
     ]

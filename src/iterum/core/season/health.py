@@ -41,7 +41,7 @@ class Advice(StrEnum):
 class ChargeRecord:
     """One logged charge of one pack. before_v, after_v : rest volts per cell; resistance_mohm : per cell.
 
-    ended_warm, again : of a pack that ends by a drop in volts: whether it was warm then, and the how-manieth time in a
+    ended_warm, again : of a pack that ends by a drop in volts: whether it was warm then, and which time in a
     row it was not full and had to be charged again; 0 where it was.
     """
 
@@ -92,7 +92,7 @@ FEW_MAH_PART = 0.5
 
 
 def nickel_again(pack: Pack, record: ChargeRecord, before: Sequence[ChargeRecord]) -> int:
-    """The how-manieth time in a row a pack that ends by a drop was not full; 0 where it is.
+    """Which time in a row it is that a pack that ends by a drop was not full; 0 where it is.
 
     It is full when it was warm at its end, unless far too few mAh went in: then it ended early. before : its charges,
     the newest first.

@@ -14,7 +14,7 @@ from iterum.core.bench.rules import HouseRules, SizeAt
 from iterum.core.bench.setup import Setup, least_power_w, total_ah
 from iterum.core.bench.verdict import judge_pack
 from iterum.core.electrical.charging import BALANCE_ALLOWANCE_MIN, NICKEL_FAST, balance_allowance_min, nickel_minutes
-from iterum.core.electrical.estimate import estimate, lump
+from iterum.core.electrical.estimate import as_one_pack, estimate
 from iterum.core.quantities import at_most, ceil_to_step
 from iterum.core.reasons import Reason, reason
 
@@ -81,7 +81,7 @@ def minutes_at(packs: Sequence[Pack], current_a: float, setup: Setup, rules: Hou
     if chemistry.table is None:
         return nickel_minutes(packs, current_a)[1]
     found = estimate(
-        lump([packs], setup.lead_mohm),
+        as_one_pack([packs], setup.lead_mohm),
         np.array([current_a]),
         np.array([least_power_w(setup)]),
         rules.full_v(chemistry),

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules, JoinOrder
-from iterum.core.electrical.joining import Evening, Joining, even_out
+from iterum.core.electrical.joining import EvenedOut, Joining, even_out
 from iterum.core.match.group import Group, judge_group
 from iterum.core.reasons import Reason
 from iterum.web.pictures.curves import PHONE_WIDTH, EveningPicture, draw_evening
@@ -27,7 +27,7 @@ class JoinPage:
 
     packs: tuple[Pack, ...]
     group: Group
-    evening: Evening
+    evening: EvenedOut
     picture: EveningPicture
     small: EveningPicture
     steps: tuple[JoinStep, ...]

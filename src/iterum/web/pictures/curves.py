@@ -10,7 +10,7 @@ from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.charging import Charge
 from iterum.core.electrical.circuit import Array
-from iterum.core.electrical.joining import Evening
+from iterum.core.electrical.joining import EvenedOut
 from iterum.web.pictures.scale import Scale
 
 WIDTH, PHONE_WIDTH, HEIGHT = 745.0, 350.0, 300.0
@@ -100,7 +100,7 @@ def _apart(lines: list[Line]) -> tuple[Line, ...]:
     return tuple(found)
 
 
-def draw_evening(evening: Evening, packs: Sequence[Pack], rules: HouseRules, width: float = WIDTH) -> EveningPicture:
+def draw_evening(evening: EvenedOut, packs: Sequence[Pack], rules: HouseRules, width: float = WIDTH) -> EveningPicture:
     """How the currents of a group die down; positive is being charged."""
     trace = evening.trace
     rates = trace.current_a / np.array([pack.capacity_ah for pack in packs])

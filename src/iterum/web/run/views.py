@@ -28,7 +28,7 @@ STEPS = (
 
 
 @dataclass(frozen=True)
-class Step:
+class RunStep:
     """One step of the six: done, skipped, here, or to come."""
 
     name: str
@@ -41,7 +41,7 @@ class RunPage:
 
     look: RunLook
     packs: tuple[Pack, ...]
-    steps: tuple[Step, ...]
+    steps: tuple[RunStep, ...]
     act: Act | None
     skippable: bool
     cautions: tuple[str, ...]
@@ -140,7 +140,7 @@ def _joining(packs: Sequence[Pack], look: RunLook, session: Session) -> tuple[tu
     return join_steps(verdict, session.rules), wait_s
 
 
-def _steps(run: KeptRun, events: Sequence[KeptEvent]) -> tuple[Step, ...]:
+def _steps(run: KeptRun, events: Sequence[KeptEvent]) -> tuple[RunStep, ...]:
     done = {event.act: event.skipped for event in events}
     evens_out = run.card.wait_min > 0
     here = next_act(run.state, evens_out)
@@ -151,7 +151,7 @@ def _steps(run: KeptRun, events: Sequence[KeptEvent]) -> tuple[Step, ...]:
         how = "skipped" if done.get(act.value) else "done" if act.value in done else ""
         if act is here or (act is Act.START and run.state in LIVE):
             how = "here"
-        found.append(Step(name, how))
+        found.append(RunStep(name, how))
     return tuple(found)
 
 

@@ -10,7 +10,7 @@ from iterum.core.bench.kit import Board, Channel, Charger, Kit
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.charging import Charge
-from iterum.core.electrical.joining import Evening, even_out
+from iterum.core.electrical.joining import EvenedOut, even_out
 from iterum.core.match.group import obstacles
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.sizing.size import Sizing, charge, size
@@ -50,12 +50,12 @@ FIELDS = (
 
 
 @dataclass(frozen=True)
-class Answer:
+class WhatIf:
     """What the core says: joining first, then charging."""
 
     packs: tuple[Pack, ...]
     obstacles: tuple[Reason, ...]
-    evening: Evening | None
+    evening: EvenedOut | None
     evening_picture: curves.EveningPicture | None
     evening_small: curves.EveningPicture | None
     ways: tuple[Reason, ...]
@@ -106,7 +106,7 @@ def _packs(chemistry: str, numbers: Mapping[str, float | None]) -> tuple[Pack, .
     return tuple(found)
 
 
-def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRules) -> Answer:
+def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRules) -> WhatIf:
     """The answer to a question without faults, on a board with ports enough and mains."""
     packs = _packs(chemistry, numbers)
     amps, watts = numbers["amps"] or 0.0, numbers["watts"] or 0.0
@@ -130,7 +130,7 @@ def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRule
     except Unsafe as refusal:
         refusals = refusals or refusal.reasons
     broken = obstacles(packs, asked) if len(packs) > 1 else ()
-    return Answer(
+    return WhatIf(
         packs=packs,
         obstacles=broken,
         evening=evening,
