@@ -117,9 +117,17 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker("slow")
 
 
+@pytest.fixture(scope="session")
+def empty_file(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """An empty database with all its tables, made once and copied for each test."""
+    path = tmp_path_factory.mktemp("empty") / "empty.sqlite3"
+    Store(path).close()
+    return path
+
+
 @pytest.fixture
-def store(tmp_path: Path) -> Iterator[Store]:
-    opened = Store(tmp_path / "test.sqlite3")
+def store(tmp_path: Path, empty_file: Path) -> Iterator[Store]:
+    opened = Store(Path(shutil.copy(empty_file, tmp_path / "test.sqlite3")))
     yield opened
     opened.close()
 
@@ -148,7 +156,8 @@ def demo_app(tmp_path: Path, demo_file: Path):
 
 
 @pytest.fixture
-def empty_app(tmp_path: Path):
-    app = create_app(tmp_path / "empty.sqlite3", lambda: NOON)
+def empty_app(tmp_path: Path, empty_file: Path):
+    shutil.copy(empty_file, tmp_path)
+    app = create_app(tmp_path / empty_file.name, lambda: NOON)
     yield app
     app.extensions["iterum"]["desk"].close()

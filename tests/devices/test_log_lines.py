@@ -1,6 +1,7 @@
 """A charger's log read line by line: from a serial port, from a file that grows, and what its amps say of the charge."""
 
 import os
+import shutil
 import tty
 
 import pytest
@@ -20,7 +21,8 @@ COLUMNS = {"t": "at_s", "U": "pack_v", "I": "current_a", "mAh": "charge_mah", "c
 
 
 @pytest.fixture
-def field(tmp_path):
+def field(tmp_path, demo_file):
+    shutil.copy(demo_file, tmp_path / "field.sqlite3")
     clock = Clock()
     with served(clock) as server:
         found = Field(tmp_path, clock, server)

@@ -1,5 +1,6 @@
 """Batches in hand against a simulated charger: every act, every finding that it can bring about, loss and return."""
 
+import shutil
 from dataclasses import replace
 
 import pytest
@@ -28,7 +29,8 @@ def clock():
 
 
 @pytest.fixture
-def field(tmp_path, clock):
+def field(tmp_path, clock, demo_file):
+    shutil.copy(demo_file, tmp_path / "field.sqlite3")
     with served(clock) as server:
         found = Field(tmp_path, clock, server)
         yield found

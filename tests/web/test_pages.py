@@ -4,6 +4,7 @@ import io
 import json
 import re
 from datetime import timedelta
+from itertools import product
 
 import pytest
 
@@ -20,9 +21,8 @@ def desk(app):
     return app.extensions["iterum"]["desk"]
 
 
-@pytest.mark.parametrize("path", PAGES)
-def test_every_page_answers_with_data_and_without(path, demo_app, empty_app):
-    for app in (demo_app, empty_app):
+def test_every_page_answers_with_data_and_without(demo_app, empty_app):
+    for app, path in product((demo_app, empty_app), PAGES):
         answer = app.test_client().get(path)
         assert answer.status_code == 200
         assert "Something’s wrong" in answer.text
