@@ -63,8 +63,11 @@ def test_lines_of_a_serial_port_become_readings_and_silence_is_a_lost_link(port)
     ((2.0, 2.0, 0.0), Status.STOPPED)])  # fmt: skip
 def test_amps_that_fell_before_they_ended_are_a_full_pack_and_others_a_stop(tmp_path, amps, status):
     path = tmp_path / "meter.csv"
-    path.write_text("at_min,current_a\n" + "".join(f"{minute},{value}\n" for minute, value in enumerate(amps)))
+    path.write_text("at_min,current_a\n")
     charger = charger_at(f"log:{path}?channel=A", 1.0)
+    charger.identify()
+    with path.open("a") as log:
+        log.writelines(f"{minute},{value}\n" for minute, value in enumerate(amps))
     assert charger.read("A").status is status
     charger.close()
 
@@ -106,6 +109,34 @@ def test_a_run_on_a_listened_charger_is_led_by_hand_and_read_by_itself(tmp_path,
     look = runs.look(key, field.clock())
     assert look.run.state is State.DONE
     assert [item.seen.charge_mah for item in look.seen] == [90, 180, 270]
+
+
+def test_an_earlier_charge_in_the_log_neither_starts_nor_ends_nor_fills_a_new_one(tmp_path, field):
+    path = tmp_path / "meter.csv"
+    earlier = "1,15.0,5.0,900\n2,16.8,1.0,1800\n"
+    path.write_text("at_min,pack_v,current_a,charge_mah\n" + earlier)
+    for device in field.links.devices():
+        field.links.drop(device.key)
+    field.links.add(CHARGER, f"log:{path}?channel=Twin-1", ("Twin-1", "Twin-2"))
+    key = field.runs.begin(Choice(("P-08", "P-11"), "Six", "Twin-1"), field.clock())
+    state = State.PLANNED
+    for act in (Act.INSPECT, Act.PLUG_IN, Act.READ_BACK):
+        state = field.runs.act(key, act, state, field.clock(), skipped=act is Act.READ_BACK).state
+
+    def after(line):
+        with path.open("a") as log:
+            log.write(line)
+        field.clock.seconds += 10
+        field.watcher.watch(field.clock())
+        look = field.runs.look(key, field.clock())
+        return look.run.state, [item.seen.charge_mah for item in look.seen]
+
+    assert after("") == (State.READ_BACK, [])  # the amps of the file are those of the charge before
+    assert after(f"{earlier}3,16.8,0.0,1800\n") == (State.READ_BACK, [])
+    field.runs.act(key, Act.START, State.READ_BACK, field.clock())
+    assert after("3,16.8,0.0,1800\n") == (State.CHARGING, [])  # its amps are still to come
+    assert after("4,15.4,5.0,20\n") == (State.CHARGING, [20])
+    assert after("9,16.8,1.0,400\n10,16.8,0.0,405\n")[0] is State.DONE
 
 
 def test_what_must_stop_is_only_told_where_nothing_can_be_commanded(tmp_path, field):

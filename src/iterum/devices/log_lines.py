@@ -7,6 +7,7 @@ means is said in the address, or guessed from its heading. The address names the
 """
 
 import csv
+import io
 import threading
 import time
 from collections.abc import Callable, Mapping
@@ -93,6 +94,9 @@ class LogCharger:
         except (OSError, ValueError) as error:
             raise LinkLost(f"{self._path} cannot be opened: {error}") from error
         self._rest, self._opened_s = b"", self._clock()
+        if isinstance(self._port, io.BufferedReader):  # what stands in a file already tells of charges before
+            self._take(self._port.readline().decode("utf-8", "replace").strip().lstrip("\ufeff"))
+            self._port.seek(0, io.SEEK_END)
 
     def _take_lines(self) -> None:
         """Every whole line that has come since the last look."""
@@ -109,13 +113,16 @@ class LogCharger:
             self._take(line.decode("utf-8", "replace").strip().lstrip("\ufeff"))
 
     def _take(self, line: str) -> None:
-        """One line: headings where no figure is in it, else a reading; what makes no sense is left aside."""
+        """One line: headings where they mean something, else a reading; half a line and noise are left aside."""
         if not line:
             return
         cells = next(csv.reader([line], delimiter=max(",;\t", key=line.count)))
         cells = [cell.strip() for cell in cells]
-        if not any(any(letter.isdigit() for letter in cell) for cell in cells) or not self._headings:
+        meaning = guessed(cells, READING_MEANINGS) | self._columns
+        if any(meaning.get(cell) for cell in cells):
             self._headings = cells
+            return
+        if len(cells) != len(self._headings):
             return
         meaning = guessed(self._headings, READING_MEANINGS) | self._columns
         values: dict[str, Any] = {}

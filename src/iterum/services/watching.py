@@ -51,6 +51,10 @@ class Watcher:
 
     def _follow(self, run: KeptRun, reading: ChannelReading, now: datetime) -> KeptRun:
         """Keep what a charger shows, and bring the run to what it did by itself."""
+        if reading.status is not Status.CHARGING and self._is_of_before(run):
+            with self._store.writing(changes_session=False) as repository:
+                repository.runs.heard(run.key, now)
+            return run
         if run.state in LIVE:
             self._keep_reading(run, reading, now)
         act = CHARGER_DID.get((run.state, reading.status))
@@ -62,6 +66,14 @@ class Watcher:
             )
         except Changed as changed:
             return changed.run
+
+    def _is_of_before(self, run: KeptRun) -> bool:
+        """Whether a charger that only tells what it does still tells of the charge before: no amps of this one came."""
+        place = self._links.place(run.channel)
+        if place is None or place.identity is None or place.identity.commands:
+            return False
+        with self._store.reading() as repository:
+            return not any(item.seen.current_a for item in repository.runs.observations(run.key) if item.origin == READ)
 
     def _keep_reading(self, run: KeptRun, reading: ChannelReading, now: datetime) -> None:
         with self._store.writing(changes_session=False) as repository:
