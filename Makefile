@@ -53,7 +53,7 @@ shots: $(VENV)/.test ## refresh docs/screenshots from the demo data
 
 LOCK = $(BIN)/uv pip compile --generate-hashes --no-header --no-annotate --no-emit-index-url --python-version 3.11 -q
 lock: setup ## pin anew: hashes, and no addresses
-	$(PIP) install uv
+	$(PIP) install uv # only here: tests and setup need none
 	$(LOCK) pyproject.toml -o requirements.lock
 	$(LOCK) pyproject.toml --group test -c requirements.lock -o requirements-test.lock
 	printf 'hatchling\neditables\n' | $(LOCK) - -c requirements-test.lock -o requirements-build.lock

@@ -35,9 +35,8 @@ def test_a_wheel_holds_everything_that_a_page_needs(tmp_path):
 def test_the_wheel_alone_starts_the_demo_and_plans_in_an_empty_environment(tmp_path):
     wheel = built(tmp_path)
     environment, commands = tmp_path / "empty", tmp_path / "empty" / "bin"
-    uv = [sys.executable, "-m", "uv", "--quiet"]
-    subprocess.run([*uv, "venv", "--python", sys.executable, environment], check=True)
-    install = [*uv, "pip", "install", "--python", commands / "python"]
+    subprocess.run([sys.executable, "-m", "venv", environment], check=True)
+    install = [commands / "python", "-m", "pip", "install", "--quiet", "--no-compile"]
     subprocess.run([*install, "--require-hashes", "-r", ROOT / "requirements.lock"], check=True)
     subprocess.run([*install, "--no-deps", wheel], check=True)
     file = tmp_path / "file.json"
