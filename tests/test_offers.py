@@ -53,7 +53,7 @@ def offers(session):
             sizing = size(bench, choice)
             yield "plan", sizing
             assert (batch.full_min - batch.lead_min, batch.energy_in_wh) == pytest.approx(
-                (sizing.charge.minutes, sizing.charge.energy_in_wh), rel=1e-4
+                (sizing.charge.minutes, sizing.charge.energy_in_high_wh), rel=1e-4
             )
 
 
@@ -66,7 +66,7 @@ def test_every_offer_obeys_every_limit_and_can_be_begun_as_it_stands(block):
         assert from_document(document) == session
         for where, sizing in offers(session):
             choice = sizing.settled
-            assert breaches(document, choice, sizing.current_a, sizing.charge.energy_in_wh, choice.end_v) == [], (
+            assert breaches(document, choice, sizing.current_a, sizing.charge.energy_in_high_wh, choice.end_v) == [], (
                 seed,
                 where,
             )

@@ -15,6 +15,7 @@ from iterum.core.bench.packs import Pack
 from iterum.core.bench.session import Session
 from iterum.core.bench.setup import least_power_w
 from iterum.core.electrical.circuit import Branch, Feeding, branch_of, run
+from iterum.core.electrical.resistance import Use
 from iterum.core.quantities import at_most
 from iterum.core.season.run import Status
 from iterum.devices.driver import ChannelReading, Refused, Settings
@@ -78,7 +79,8 @@ class SimBench:
             if pack.reading is not None and pack.chemistry.table is not None:
                 mean_v = pack.reading.pack_v / pack.cells
                 cells = pack.reading.cell_v or (mean_v,) * pack.cells
-                self.packs[pack.id] = SimPack(pack, branch_of(pack, 0.0), [volts - mean_v for volts in cells])
+                apart_v = [volts - mean_v for volts in cells]
+                self.packs[pack.id] = SimPack(pack, branch_of(pack, 0.0, Use.CHARGE), apart_v)
         self.channels: dict[str, SimChannel] = {}
         for charger, channel in session.kit.channels():
             feed = feed_of(charger, session.kit)

@@ -9,10 +9,12 @@ from typing import Any
 
 from iterum.core.bench.bench import Running, running_at
 from iterum.core.bench.choice import Choice
+from iterum.core.bench.curve import KnownPoint, Learned
 from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.bench.packs import Condition, Pack, Reading
 from iterum.core.bench.rules import HouseRules, MatchBy
 from iterum.core.bench.session import Session, Wish
+from iterum.core.season.learning import with_like
 from iterum.exchange.faults import BadInput, Fault, checked
 from iterum.exchange.sense import sense_faults
 from iterum.exchange.shape import FORMAT, VERSION
@@ -57,7 +59,7 @@ def from_document(document: Any) -> Session:
         faults += sense_faults(document, {fault.place for fault in faults})
     if faults:
         raise BadInput(faults)
-    packs = tuple(map(pack_of, item.packs))
+    packs = with_like(tuple(map(pack_of, item.packs)))
     rules = rules_of(item.rules) if item.rules else HouseRules()
     kit = Kit(
         boards=tuple(part.made(Board) for part in item.boards),
@@ -75,7 +77,7 @@ def from_document(document: Any) -> Session:
         name=item.name,
         note=item.note,
         starts_at=datetime.fromisoformat(item.starts_at) if item.starts_at else None,
-    )
+    ).in_air(item.air_c)
 
 
 def part_from(part: str, document: Mapping[str, Any]) -> Any:
@@ -127,7 +129,16 @@ def pack_of(item: Any) -> Pack:
         reading = Reading.of_cells(item.cell_volts, taken_at, item.temperature_c)
     elif item.pack_volts is not None:
         reading = Reading(item.pack_volts, (), taken_at, item.temperature_c)
-    found: Pack = item.made(Pack, {"chemistry_name": "chemistry"}, reading=reading)
+    learned = None if item.learned is None else _learned_of(item.learned)
+    found: Pack = item.made(Pack, {"chemistry_name": "chemistry"}, reading=reading, learned=learned)
+    return found
+
+
+def _learned_of(item: Any) -> Learned:
+    """What charges taught of a pack from a checked item of the file."""
+    at = [datetime.fromisoformat(point.at) if point.at else None for point in item.points]
+    points = [point.made(KnownPoint, at=moment) for point, moment in zip(item.points, at, strict=True)]
+    found: Learned = item.made(Learned, points=tuple(points))
     return found
 
 
@@ -201,7 +212,17 @@ def pack_document(pack: Pack) -> dict[str, Any]:
     body |= {name: True for name in ("cells_confirmed", "charged_full") if getattr(pack, name)}
     if pack.resistance_mohm:
         body["resistance_mohm"] = list(pack.resistance_mohm)
+    if pack.learned is not None:
+        body["learned"] = _learned_document(pack.learned)
     return head | body | _fields(pack, "name", "note")
+
+
+def _learned_document(learned: Learned) -> dict[str, Any]:
+    points = [
+        _filled(cell_v=point.cell_v, at=point.at.isoformat() if point.at else None) | {"soc": point.soc}
+        for point in learned.points
+    ]
+    return {**_fields(learned, "capacity_mah", "step_mohm"), "doubt": learned.doubt, "points": points}
 
 
 def charger_document(charger: Charger) -> dict[str, Any]:
@@ -245,6 +266,7 @@ def to_document(session: Session) -> dict[str, Any]:
     """The whole session as the file holds it; `from_document` gives the same session back."""
     kit = session.kit
     found: dict[str, Any] = {"format": FORMAT, "version": VERSION, **_filled(name=session.name, note=session.note)}
+    found |= _filled(air_c=session.air_c)
     found["rules"] = rules_document(session.rules)
     found["packs"] = [pack_document(pack) for pack in session.packs]
     found["boards"] = [item_document(board) for board in kit.boards]

@@ -18,6 +18,7 @@ from pydantic_core import core_schema
 from iterum.core.bench.bench import Running
 from iterum.core.bench.chemistry import CHEMISTRIES, MAX_CELLS
 from iterum.core.bench.choice import Choice
+from iterum.core.bench.curve import KnownPoint, Learned
 from iterum.core.bench.kit import Board, Channel, Charger, Source, Supply
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules, MatchBy
@@ -161,11 +162,18 @@ _Match = _create(
     limit=(Annotated[float, Gt(0), Le(20), Field(title="Limit")], ...),
 )
 
+_Known = _model("known", "A known point", KnownPoint, {"at": _Moment})
+_Learned = _model("learned", "Learned from its charges", Learned, {"points": _TUPLE[_Known, ...]})
+_PACK = {
+    "chemistry_name": _LITERAL[tuple(CHEMISTRIES)],
+    "learned": _ANNOTATED[_Learned | None, Field(title="Learned from its charges")],
+}
 Channel_ = _model("channel", "Channel", Channel)
 PARTS: dict[str, Any] = {
     "pack": _model(
-        "pack", "Pack", Pack, {"chemistry_name": _LITERAL[tuple(CHEMISTRIES)]}, {"chemistry_name": "chemistry"},
-        "reading charged_at",
+        "pack", "Pack", Pack,
+        _PACK, {"chemistry_name": "chemistry"},
+        "reading charged_at like air_c",
         _fields(
             Reading, {"taken_at": _Moment, "pack_v": float | None},
             {"pack_v": "pack_volts", "cell_v": "cell_volts", "taken_at": "measured_at"}, "",
@@ -233,6 +241,7 @@ SESSION: Any = _create(
         ),
         None,
     ),
+    air_c=(_checked(Annotated[float | None, Ge(-30), Le(60), Says("Air today", "°C")]), None),
     rules=(PARTS["rules"] | None, None),
     packs=_list_of("pack", 2000, "Packs"),
     boards=_list_of("board", 200, "Boards"),

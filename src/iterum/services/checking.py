@@ -4,11 +4,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from iterum.core.season.after_charge import After, shares_mah
+from iterum.core.season.after_charge import After, ended_full, shares_mah
 from iterum.core.season.health import MOST_AGAIN, ChargeRecord, nickel_again, ran_low
+from iterum.core.season.learning import step_mohm
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import Act, State
-from iterum.services.desk import Desk
+from iterum.services.desk import Desk, relearn
 from iterum.services.running import RunDesk
 from iterum.store.repository import AFTER, Repository
 
@@ -53,6 +54,11 @@ class Checks:
         by_id = {pack.id: pack for pack in self._desk.session().packs}
         members = [by_id[tag] for tag in look.run.packs if tag in by_id]
         shares = shares_mah(members, look.run.before_v, total_mah)
+        alone = len(members) == 1
+        before_v = look.run.before_v.get(members[0].id, ()) if alone else ()
+        seen = [item.seen for item in look.seen]
+        full = ended_full(look.run, seen) and not skipped
+        step = step_mohm(before_v, seen, look.run.current_a) if alone else None
         low: list[str] = []
         again: dict[str, int] = {}
 
@@ -66,7 +72,8 @@ class Checks:
                 record = ChargeRecord(
                     at=now, charge_mah=shares.get(pack.id), minutes=look.minute or None, rate_c=look.run.rate_c,
                     before_v=look.run.before_v.get(pack.id, ()), after_v=read.cell_v,
-                    resistance_mohm=read.resistance_mohm, note=note,
+                    resistance_mohm=read.resistance_mohm, note=note, alone=alone,
+                    full=full, step_mohm=step,
                 )  # fmt: skip
                 if not pack.chemistry.joins and not skipped:
                     before = [item.record for item in repository.runs.charges(pack.id, count=MOST_AGAIN)]
@@ -74,7 +81,10 @@ class Checks:
                     record = replace(record, ended_warm=ended_warm, again=count)
                     repository.set_charged_full([pack.id], count == 0)
                     again.update({pack.id: count} if count else {})
+                if pack.chemistry.flat:
+                    repository.set_charged_full([pack.id], full)
                 repository.log_charge(pack.id, key, "run", record)
+                relearn(repository, pack.id)
                 low.extend([pack.id] if ran_low(pack, record) else [])
             if total_mah is not None:
                 self._runs.book(repository, look.run, total_mah, look.run.ended_at or now)

@@ -15,6 +15,7 @@ from iterum.core.bench.session import Session
 from iterum.core.match.matching import Matching, match_packs
 from iterum.core.planning.record import KeptPlan
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.season.learning import learn, with_like
 from iterum.core.season.records import KeptReading
 from iterum.core.sizing.arrange import Placed, match, move_by_hand, place_groups
 from iterum.exchange.heats import Heat
@@ -55,7 +56,28 @@ class Desk:
             if now is None:
                 return session
             kit, running = as_it_runs(repository, session.kit, now)
-        return self._once("as it runs", (session, kit, running), lambda: replace(session, kit=kit, running=running))
+            air_c = air_on(repository, now)
+
+        def seen() -> Session:
+            return replace(session, kit=kit, running=running).in_air(air_c)
+
+        return self._once("as it runs", (session, kit, running, air_c), seen)
+
+    def air_c(self, now: datetime) -> float | None:
+        """Degrees of the air as they were said today; None where they have to be asked."""
+        with self._store.reading() as repository:
+            return air_on(repository, now)
+
+    def set_air(self, air_c: float, now: datetime) -> None:
+        """Keep what the air is today, degrees Celsius."""
+        with self._store.writing() as repository:
+            repository.set_air(air_c, now)
+
+    def forget_learned(self, pack_id: str, now: datetime) -> None:
+        """Forget what its charges taught of a pack; only those from now on count. Raises NotThere."""
+        with self._store.writing() as repository:
+            repository.readings(pack_id)
+            repository.forget_learned(pack_id, now)
 
     def bench(self, now: datetime) -> Bench:
         """The bench as it is at this moment."""
@@ -276,7 +298,7 @@ def read_session(repository: Repository) -> Session:
     """The stored session as one core object, its sources with what they still hold."""
     name, note, choice = repository.meeting()
     values = repository.rules_values()
-    packs, kit = repository.packs(), repository.kit()
+    packs, kit = with_like(repository.packs()), repository.kit()
     entries = repository.ledger()
     kit = replace(kit, sources=tuple(held(source, entries) for source in kit.sources))
     return Session(
@@ -289,6 +311,20 @@ def read_session(repository: Repository) -> Session:
         note=note,
         starts_at=repository.starts_at(),
     )
+
+
+def air_on(repository: Repository, now: datetime) -> float | None:
+    """Degrees of the air that were said on the day of a moment."""
+    told = repository.air()
+    return told[0] if told and told[1].astimezone().date() == now.astimezone().date() else None
+
+
+def relearn(repository: Repository, pack_id: str) -> None:
+    """What the log teaches of a pack now, kept with it. Raises NotThere."""
+    since = repository.learns_from(pack_id)
+    charges = repository.runs.charges(pack_id, since=since)
+    pack = next(item for retired in (False, True) for item in repository.packs(retired) if item.id == pack_id)
+    repository.set_learned(pack_id, learn(pack, [item.record for item in reversed(charges)]).learned)
 
 
 def _still_there(choice: Choice | None, packs: Sequence[Pack], kit: Kit) -> Choice | None:
@@ -314,6 +350,8 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
         repository.retire(Pack, pack.id, None)
         if not pack.chemistry.joins:
             repository.set_charged_full([pack.id], pack.charged_full)
+        if pack.learned is not None and (before is None or before.learned is None):
+            repository.set_learned(pack.id, pack.learned)
         if pack.reading is not None and (before is None or before.reading != pack.reading):
             # A file that holds the volts from before a charge brings nothing new.
             charged = before is not None and before.charged_at is not None
@@ -332,6 +370,8 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
             if item.taken_wh and abs(told_wh - as_it_is.get(item.id, 0.0)) > SAME_WH:
                 repository.add_entry(Entry(item.id, now, EntryKind.TOLD, told_wh, note="from a file"))
     repository.set_rules_values(rules_document(session.rules), now)
+    if session.air_c is not None:
+        repository.set_air(session.air_c, now)
     if session.wanted:
         repository.set_wishes(session.wanted)
         repository.set_starts_at(session.starts_at or now)

@@ -11,7 +11,7 @@ from iterum.core.season.outlook import Observation
 from iterum.core.season.records import Incident, KeptEvent, KeptObservation, KeptReading, KeptRun, LoggedCharge
 from iterum.core.season.run import LIVE
 from iterum.core.season.storage import full_since
-from iterum.services.desk import Desk
+from iterum.services.desk import Desk, relearn
 from iterum.services.watching import FILE
 from iterum.store.database import Store
 
@@ -120,6 +120,8 @@ class LogBook:
             new = [(tag, record) for tag, record in charges if (tag, record.at) not in known]
             for tag, record in new:
                 repository.log_charge(tag, None, FILE, record)
+            for tag in {tag for tag, _ in new}:
+                relearn(repository, tag)
         return len(new)
 
     def take_readings(

@@ -9,12 +9,13 @@ from typing import Any, TypeVar
 from pydantic import TypeAdapter
 
 from iterum.core.bench.choice import Choice
+from iterum.core.bench.curve import Learned
 from iterum.core.planning.record import PlanRecord
 from iterum.core.planning.rounds import tag_at
 from iterum.core.season.outlook import Expected
 from iterum.core.sizing.dial import DialCard
 
-FORMS: dict[type, int] = {PlanRecord: 2, DialCard: 1, Expected: 1, Choice: 1}
+FORMS: dict[type, int] = {PlanRecord: 2, DialCard: 1, Expected: 1, Choice: 1, Learned: 1}
 """The version in which each kind is written now; what has none was kept before versions were."""
 
 _Kept = TypeVar("_Kept")

@@ -9,6 +9,7 @@ from sqlalchemy import Connection, Row, Table, delete, func, insert, select, upd
 from sqlalchemy.exc import IntegrityError
 
 from iterum.core.bench.choice import Choice
+from iterum.core.bench.curve import Learned
 from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.bench.ledger import Entry, EntryKind
 from iterum.core.bench.packs import Condition, Pack, Reading, charged_since
@@ -116,7 +117,7 @@ class Repository:
             "condition": pack.condition.value,
             "resistance_mohm": list(pack.resistance_mohm),
         }
-        for name in ("charged_at", "charged_full"):  # what happened to a pack is not changed with its label
+        for name in ("charged_at", "charged_full", "learned"):  # what happened to a pack is not changed with its label
             del values[name]
         self._save(tables.packs, values, known_as)
 
@@ -129,6 +130,34 @@ class Repository:
         """Note whether the last charge of packs ended as a full one does."""
         table = tables.packs
         self._connection.execute(update(table).where(table.c.id.in_(pack_ids)).values(charged_full=full))
+
+    def set_learned(self, pack_id: str, learned: Learned | None) -> None:
+        """Keep what its charges taught of a pack."""
+        table = tables.packs
+        values = {"learned": to_document(learned) if learned else None}
+        self._connection.execute(update(table).where(table.c.id == pack_id).values(values))
+
+    def learns_from(self, pack_id: str) -> datetime | None:
+        """Since when its charges count; None: all."""
+        table = tables.packs
+        found: datetime | None = self._connection.scalar(select(table.c.learns_from).where(table.c.id == pack_id))
+        return found
+
+    def forget_learned(self, pack_id: str, at: datetime) -> None:
+        """Forget what was learned; only charges from now on count."""
+        table = tables.packs
+        values = {"learned": None, "learns_from": at}
+        self._connection.execute(update(table).where(table.c.id == pack_id).values(values))
+
+    def air(self) -> tuple[float, datetime] | None:
+        """Degrees of the air and when that was said; None where nobody said."""
+        row = self._connection.execute(select(tables.meeting.c.air_c, tables.meeting.c.air_at)).first()
+        return None if row is None or row.air_c is None or row.air_at is None else (row.air_c, row.air_at)
+
+    def set_air(self, air_c: float, at: datetime) -> None:
+        """Keep the degrees of the air."""
+        self._meeting_row()
+        self._connection.execute(update(tables.meeting).values(air_c=air_c, air_at=at))
 
     def _save(self, table: Table, values: Mapping[str, Any], known_as: str | None) -> int:
         try:
@@ -457,6 +486,7 @@ def _pack(row: Row[Any], read: Row[Any] | None) -> Pack:
     values |= {
         "reading": None if since or read is None else _reading(read),
         "charged_at": row.charged_at if since else None,
+        "learned": from_document(Learned, row.learned) if row.learned else None,
     }
     return Pack(**values)
 

@@ -79,6 +79,9 @@ packs = Table(
     Column("charged_at", Moment),
     Column("charged_full", Boolean, nullable=False, server_default=false()),
     Column("cells_confirmed", Boolean, nullable=False, server_default=false()),
+    # What the charges that it had alone taught of it, by those since the moment it was told to forget.
+    Column("learned", JSON(none_as_null=True)),
+    Column("learns_from", Moment),
 )
 
 readings = Table(
@@ -317,6 +320,10 @@ charges = Table(
     # Nickel: whether it was warm at its end, and how often it was charged again because it was not full.
     Column("ended_warm", Boolean),
     Column("again", Integer),
+    # Whether no other pack shared its board, whether the charger ended it, and the step in volts as amps started.
+    Column("alone", Boolean),
+    Column("full", Boolean),
+    _number("step_mohm"),
 )
 
 ledger = Table(
@@ -361,6 +368,9 @@ meeting = Table(
     Column("group_choice", JSON),
     # The moment from which the minutes of wishes count.
     Column("starts_at", Moment),
+    # Degrees of the air, asked once a day, and when that was.
+    _number("air_c"),
+    Column("air_at", Moment),
     # Rises with every change, so that what was computed before can be kept until then.
     Column("revision", Integer, nullable=False),
 )

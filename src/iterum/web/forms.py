@@ -11,7 +11,7 @@ from iterum.exchange.faults import Fault, structural_faults
 from iterum.exchange.shape import schema
 
 SKIPPED = frozenset(
-    {"channels", "cell_volts", "pack_volts", "measured_at", "temperature_c", "charged_full", "taken_wh"}
+    {"channels", "cell_volts", "pack_volts", "measured_at", "temperature_c", "charged_full", "taken_wh", "learned"}
 )
 """Fields of the file that have a place of their own: channels as lines below, volts on Measure, what happened in the
 log and in the ledger."""

@@ -73,7 +73,7 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
         f"A charge C of {plain(n['charge_c'])} is nearly always the discharge C, read off the wrong line. "
         "Look at its label again."
     ),
-    "full_by_charge": "Full: its last charge ended by its drop, and it was warm.",
+    "full_by_charge": "Full by its last charge, which its charger ended.",
     "nothing_wrong": "Nothing speaks against it.",
     "in_hand": "In a batch on {channel} now.",
     "too_cold": "It is {temperature_c:.0f} °C, charge from {limit_c:.0f} °C up. Let it warm and read it again.",

@@ -54,13 +54,15 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "watch_over_full": "A cell is at {cell_v:.2f} V, full is {end_v:.2f}.",
     "watch_volts_low": "Volts are {off_v:.2f} V per cell under the curve, allowed {limit_v:.2f}.",
     "watch_volts_high": "Volts are {off_v:.2f} V per cell over the curve, allowed {limit_v:.2f}.",
-    "watch_mah_over": "{charge_mah:.0f} mAh are in, about {missing_mah:.0f} were missing.",
+    "watch_mah_over": "{charge_mah:.0f} mAh are in, {missing_mah:.0f} were missing at most.",
     "watch_timer": "{minutes:.0f} min have gone, the safety timer is {timer_min:.0f}.",
     "watch_late": "{minutes:.0f} min have gone, it should have been full by {latest_min:.0f}, balancing included.",
     "watch_amps_stand": "Full volts for {minutes:.0f} min and still {current_a:.1f} A: the amps should be falling.",
     "watch_volts_stand": lambda n: (
         f"Volts rose {max(n['rise_v'], 0.0):.3f} V per cell in {minutes(n['minutes'])}, about {n['due_v']:.3f} were due."
     ),
+    "watch_volts_fall": "Volts fell to {cell_v:.2f} V per cell from {highest_v:.2f} while the amps stand: a cell may be "
+    "giving way.",
     "watch_hot": _hot,
     "watch_warm": _warm,
     "watch_source_low": "The source is down to {input_v:.1f} V, its stop is {stop_v:.1f}.",

@@ -1,5 +1,6 @@
 import pytest
 
+from iterum.core.bench.curve import KnownPoint, Learned
 from iterum.core.bench.faults import Level
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules
@@ -89,9 +90,17 @@ class TestStateOfCharge:
         assert soc.low < soc.value < soc.high
         assert 0.50 < soc.value < 0.54
 
-    def test_near_3_75_v_a_10_mv_meter_leaves_about_four_points_either_way_open(self):
-        soc = judge_pack(even("P", 3.75), RULES).soc
-        assert 0.03 < soc.high - soc.low < 0.08
+    def test_at_3_75_v_the_cells_that_were_published_lie_far_apart_and_near_full_they_agree(self):
+        soc, full = (judge_pack(even("P", volts), RULES).soc for volts in (3.75, 4.15))
+        assert soc.low < 0.21 < 0.36 < 0.48 < soc.high  # LMO/NCA pouch, Ai2020, Mohtat2020
+        assert full.high - full.low < 0.10
+
+    def test_what_its_own_charges_taught_narrows_it(self):
+        learned = Learned(1800, 0.03, (KnownPoint(3.75, 0.22),))
+        soc = judge_pack(even("P", 3.75, learned=learned), RULES).soc
+        assert soc.value == pytest.approx(0.22, abs=0.01)
+        assert soc.learned
+        assert soc.high - soc.low < 0.19
 
     def test_on_the_flat_part_of_life_there_is_a_range_and_no_number(self):
         soc = judge_pack(even("F", 3.28, chemistry="life"), RULES).soc

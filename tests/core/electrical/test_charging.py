@@ -79,12 +79,19 @@ def test_shares_start_by_resistance_run_by_capacity_and_end_by_resistance():
     assert {item.numbers["id"] for item in judged.reasons if item.code == "charge_above_c"} >= {"A", "B"}
 
 
-def test_what_the_meter_leaves_open_is_wide_on_the_flat_of_a_life_curve_and_narrow_elsewhere():
+def test_what_volts_leave_open_is_widest_on_the_flat_of_a_life_curve_and_narrow_near_full():
     life = charge_packs([even("F", 3.28, chemistry="life", mah=2000)], setup(), RULES, 2.0)
     lipo = charge_packs([even("L", 3.75, mah=2000)], setup(), RULES, 2.0)
-    assert life.minutes_high - life.minutes_low > 20
-    assert 1 < lipo.minutes_high - lipo.minutes_low < 6
-    assert life.minutes_low <= life.minutes <= life.minutes_high
+    high = charge_packs([even("H", 4.12, mah=2000)], setup(), RULES, 2.0)
+    widths = [one.minutes_high - one.minutes_low for one in (life, lipo, high)]
+    assert widths == sorted(widths, reverse=True)
+    assert widths[0] > 40
+    assert widths[1] > 15  # nobody knows which cell a LiPo is
+    assert widths[2] < 10
+    for one in (life, lipo, high):
+        assert one.minutes_low <= one.minutes <= one.minutes_high
+        assert one.charge_low_mah <= one.charge_mah <= one.charge_high_mah <= 2000 * 1.001
+        assert one.energy_in_high_wh >= one.energy_in_wh
 
 
 def test_never_joined_is_refused_and_unwise_is_computed_with_its_verdict():

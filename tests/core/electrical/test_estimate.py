@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from iterum.core.electrical.circuit import Feeding, branch_of, run, settled
 from iterum.core.electrical.estimate import as_one_pack, estimate, minutes_to_volts
+from iterum.core.electrical.resistance import Use
 from tests.conftest import even
 
 TIME_ERROR, MIXED_ERROR, ENERGY_ERROR = 0.05, 0.13, 0.01
@@ -37,7 +38,7 @@ def test_time_and_energy_are_near_the_full_model(rows, base, rate_c, watts_part,
     current_a = rate_c * sum(pack.capacity_ah for pack in packs)
     end_v = 4 * packs[0].chemistry.full_v
     power_w = watts_part * current_a * end_v
-    full = run(settled([branch_of(pack) for pack in packs]), Feeding(current_a, power_w, end_v), 1e6)
+    full = run(settled([branch_of(pack, use=Use.CHARGE) for pack in packs]), Feeding(current_a, power_w, end_v), 1e6)
     minutes, energy_wh, charge_ah = quick(packs, current_a, power_w)
     mixed = len({label for _, _, label in rows}) > 1
     assert minutes == pytest.approx(full.t_s[-1] / 60, rel=MIXED_ERROR if mixed else TIME_ERROR, abs=1.0)

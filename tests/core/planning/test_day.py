@@ -87,7 +87,7 @@ def test_what_a_batch_waits_for_is_told_for_packs_that_come_back():
 
 def test_where_energy_is_short_the_worthier_heat_is_kept_and_what_buys_the_other_back_is_told():
     kit = replace(
-        BENCH, sources=(Source("bank", 12.8, energy_wh=50),), chargers=(replace(BENCH.chargers[0], fed_by="bank"),)
+        BENCH, sources=(Source("bank", 12.8, energy_wh=60),), chargers=(replace(BENCH.chargers[0], fed_by="bank"),)
     )
     session = day(heat(60, 2, value=1), heat(61, 2, fly_min=None, value=5), kit=kit)
     found = planned(session)

@@ -60,7 +60,7 @@ CASES = {
     "watch_over_full": (as_expected(30, pack_v=4 * 4.24), Alarm.STOP, as_expected(30, pack_v=4 * 4.22)),
     "watch_volts_low": (as_expected(20, pack_v=4 * (due(20) - 0.06)), Alarm.NOTE, as_expected(20, pack_v=4 * (due(20) - 0.03))),
     "watch_volts_high": (as_expected(20, pack_v=4 * (due(20) + 0.06)), Alarm.NOTE, as_expected(20, pack_v=4 * (due(20) + 0.03))),
-    "watch_mah_over": (as_expected(30, charge_mah=EXPECTED.missing_mah * 1.12), Alarm.CARE, as_expected(30, charge_mah=EXPECTED.missing_mah * 1.09)),
+    "watch_mah_over": (as_expected(30, charge_mah=EXPECTED.missing_high_mah * 1.02), Alarm.CARE, as_expected(30, charge_mah=EXPECTED.missing_high_mah * 0.99)),
     "watch_hot": (as_expected(20, temperature_c=45.0), Alarm.CARE, as_expected(20, temperature_c=44.0)),
     "watch_source_low": (as_expected(20, input_v=10.4), Alarm.STOP, as_expected(20, input_v=10.9)),
     "watch_source_sags": (as_expected(20, input_v=10.6), Alarm.CARE, as_expected(20, input_v=10.9)),
@@ -83,9 +83,19 @@ def test_a_pack_that_went_on_with_its_cells_apart_is_judged_by_how_it_widens():
     assert told(as_expected(20, cell_v=(3.97, 3.82, 3.96, 3.96)), expected=apart)["watch_cell_lags"].alarm is Alarm.STOP
 
 
-def test_a_quarter_more_than_was_missing_stops():
-    assert told(as_expected(30, charge_mah=EXPECTED.missing_mah * 1.26))["watch_mah_over"].alarm is Alarm.STOP
-    assert told(as_expected(30, charge_mah=EXPECTED.missing_mah * 1.24))["watch_mah_over"].alarm is Alarm.CARE
+def test_a_fifth_more_than_was_missing_at_most_stops_and_so_does_a_whole_pack():
+    assert told(as_expected(30, charge_mah=EXPECTED.missing_high_mah * 1.21))["watch_mah_over"].alarm is Alarm.STOP
+    assert told(as_expected(30, charge_mah=EXPECTED.missing_high_mah * 1.19))["watch_mah_over"].alarm is Alarm.CARE
+    whole = replace(EXPECTED, whole_mah=EXPECTED.missing_high_mah * 1.1)
+    assert told(as_expected(30, charge_mah=whole.whole_mah + 1), expected=whole)["watch_mah_over"].alarm is Alarm.STOP
+
+
+def test_volts_that_fall_while_the_amps_stand_stop_it():
+    high = seen(20)
+    fallen = replace(high, at_min=22.0, pack_v=high.pack_v - 4 * 0.035)
+    assert told([high, fallen])["watch_volts_fall"].alarm is Alarm.STOP
+    assert "watch_volts_fall" not in told([high, replace(fallen, pack_v=high.pack_v - 4 * 0.025)])
+    assert "watch_volts_fall" not in told([high, replace(fallen, current_a=2.7)])  # fewer amps lower them by themselves
 
 
 def test_time_past_the_timer_and_well_past_what_was_expected():
@@ -143,11 +153,11 @@ def test_the_worst_stands_first():
 class TestOutlook:
     def test_as_expected_it_is_what_was_predicted(self):
         ahead = outlook(EXPECTED, as_expected(15), 15)
-        assert ahead.left_min == pytest.approx(EXPECTED.minutes - 15, abs=0.2)
-        assert ahead.now_v == pytest.approx(due(15), abs=0.002)
+        assert ahead.left_min == pytest.approx(EXPECTED.minutes - 15, abs=0.5)
+        assert ahead.now_v == pytest.approx(due(15), abs=0.005)
 
     def test_half_the_amps_take_twice_as_long_from_here(self):
-        half = [seen(n, charge_mah=due(n, "charge_mah") / 2, current_a=2.7) for n in range(1, 16)]
+        half = [seen(n, charge_mah=due(n, "charge_mah") / 2, current_a=2.7, pack_v=4 * due(n / 2)) for n in range(1, 16)]
         ahead = outlook(EXPECTED, half, 15)
         assert ahead.left_min == pytest.approx(2 * (EXPECTED.minutes - 7.5), rel=0.03)
 

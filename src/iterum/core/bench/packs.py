@@ -8,8 +8,20 @@ from typing import Annotated
 from annotated_types import Ge, Gt, Le, Len
 
 from iterum.core.bench.chemistry import CHEMISTRIES, MAX_CELLS, Chemistry
+from iterum.core.bench.curve import (
+    Curve,
+    KnownPoint,
+    Learned,
+    OpenCircuitTable,
+    StateOfCharge,
+    leaning,
+    soc_from_rest,
+    taught,
+)
 from iterum.core.fields import Name, Named, Note, Says, Tag
 
+TOLD_DOUBT = 0.10
+"""A capacity learned within this part of itself counts as what the pack holds."""
 MIN_CHARGE_C = 1.0
 """Charge C where the label gives none."""
 
@@ -58,6 +70,9 @@ class Pack:
     charged_at : when it was last on a charger, if that was after its last reading, which says nothing any more then.
     charged_full : its last charge ended as a full one does; what is known of a chemistry whose volts do not tell.
     cells_confirmed : whether the pins of its plug, or its cells, were counted.
+    like : points of the curves of packs with the same label, for one that was taught nothing itself.
+    air_c : degrees of the air where it lies today, None where nobody said.
+    learned : what the charges that it had alone taught of its curve and its capacity.
     discharge_c : the label's discharge C. resistance_mohm : a meter's reading per cell (the ohmic part).
     """
 
@@ -107,6 +122,9 @@ class Pack:
     timer_s: Annotated[
         int | None, Ge(10), Le(36000), Says("Flight timer", "s", help="The timer its flights are set to.")
     ] = None
+    learned: Learned | None = None
+    like: tuple[KnownPoint, ...] = ()
+    air_c: float | None = None
     name: Name = None
     note: Note = None
 
@@ -123,7 +141,46 @@ class Pack:
     @property
     def capacity_ah(self) -> float:
         """Ah it really holds, as far as is known: by this the current splits."""
-        return (self.capacity_mah if self.capacity_now_mah is None else self.capacity_now_mah) / 1000
+        if self.capacity_now_mah is not None:
+            return self.capacity_now_mah / 1000
+        told = self.learned is not None and self.learned.doubt <= TOLD_DOUBT
+        return (self.learned.capacity_mah if self.learned and told else self.capacity_mah) / 1000
+
+    @property
+    def curve(self) -> Curve | None:
+        """What is believed of its rest volts: its kind's curve, bent by what its own charges taught; None where volts
+        do not tell the charge."""
+        curve = self.chemistry.curve
+        if curve is None or self.learned is not None:
+            return curve if curve is None or self.learned is None else taught(curve, self.learned)
+        return leaning(curve, self.like) if self.like else curve
+
+    @property
+    def table(self) -> OpenCircuitTable | None:
+        """The likeliest table of its cells, or None where volts do not tell the charge."""
+        curve = self.curve
+        return None if curve is None else curve.table
+
+    @property
+    def soc(self) -> StateOfCharge | None:
+        """What its rest volts tell of its charge; None before it is measured, and where volts do not tell it."""
+        curve, cell_v = self.curve, self.cell_v
+        return None if curve is None or cell_v is None else curve.state_of_charge(cell_v)
+
+    @property
+    def held(self) -> float:
+        """State of charge to reckon with: the likeliest, going on straight past empty and full; the middle of the range
+        where volts tell no single figure. Raises ValueError without a reading, and where volts do not tell at all."""
+        table, soc, cell_v = self.table, self.soc, self.cell_v
+        if table is None or soc is None or cell_v is None:
+            raise ValueError(f"{self.id} has no reading, or its volts do not tell its charge")
+        return soc.middle if soc.value is None else soc_from_rest(table.cell_v, cell_v)
+
+    @property
+    def temperature_c(self) -> float | None:
+        """Degrees Celsius of its cells, as read with its volts, else of the air around it; None where nobody knows."""
+        read_c = None if self.reading is None else self.reading.temperature_c
+        return self.air_c if read_c is None else read_c
 
     @property
     def rated_ah(self) -> float:

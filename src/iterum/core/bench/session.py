@@ -68,7 +68,8 @@ class Wish:
 
 @dataclass(frozen=True)
 class Session:
-    """Everything one session file says. starts_at : the time of day of minute 0, where it is known.
+    """Everything one session file says. starts_at : the time of day of minute 0, where it is known. air_c : degrees
+    of the air today, None where nobody said.
 
     running : what is in hand now; its packs, board, channel, watts and watt-hours are taken.
     """
@@ -82,6 +83,13 @@ class Session:
     name: str | None = None
     note: str | None = None
     starts_at: datetime | None = None
+    air_c: float | None = None
+
+    def in_air(self, air_c: float | None) -> "Session":
+        """The same session with its packs in air of so many degrees Celsius."""
+        if air_c is None:
+            return self
+        return replace(self, air_c=air_c, packs=tuple(replace(pack, air_c=air_c) for pack in self.packs))
 
     @cached_property
     def bench(self) -> Bench:

@@ -6,7 +6,8 @@ The limits on the spread between cells are common practice, no source.
 from dataclasses import dataclass
 from functools import lru_cache
 
-from iterum.core.bench.chemistry import MAX_CELLS, Chemistry, StateOfCharge, state_of_charge
+from iterum.core.bench.chemistry import MAX_CELLS, Chemistry
+from iterum.core.bench.curve import StateOfCharge
 from iterum.core.bench.faults import FAULTS, RANK, WEAK_RATE_C, Level
 from iterum.core.bench.packs import Condition, Pack, Reading
 from iterum.core.bench.rules import HouseRules
@@ -207,10 +208,13 @@ def judge_pack(pack: Pack, rules: HouseRules) -> PackVerdict:
         found += _temperature_reasons(pack.reading) + _count_reasons(pack, pack.reading)
         average_v = pack.reading.pack_v / pack.cells
         lowest_v = min(pack.reading.cell_v, default=difference(average_v, 0))
-        soc = state_of_charge(pack.chemistry, average_v)
+        soc = pack.soc
         if pack.chemistry.joins:
             spread_reasons, apart_v, odd_cell = _spread_reasons(pack, pack.reading)
             found += _volts_reasons(pack, pack.reading, rules) + spread_reasons
+            tells_nothing = pack.chemistry.flat and soc is not None and soc.value is None
+            if pack.charged_full and tells_nothing:
+                found.append(reason("full_by_charge"))
         elif pack.charged_full:
             found.append(reason("full_by_charge"))
     if not found:

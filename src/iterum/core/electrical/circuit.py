@@ -12,7 +12,6 @@ two steps foretold. Plain floats: for the few packs of a board they are faster t
 What it does not model: cells of one pack that differ (their average counts), balancing currents, temperature.
 """
 
-from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -22,9 +21,10 @@ from math import exp, inf
 import numpy as np
 from numpy.typing import NDArray
 
+from iterum.core.bench.curve import STEPS, soc_from_rest
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
 from iterum.core.bench.packs import Pack
-from iterum.core.electrical.resistance import resistance_of
+from iterum.core.electrical.resistance import Use, resistance_of
 
 Array = NDArray[np.float64]
 
@@ -37,8 +37,6 @@ FIRST_STEP_S = 0.02
 LONGEST_STEP_S = 120.0
 TAIL = 0.1
 """A charge ends when the amps have fallen to this part of those dialled. Common practice, no source."""
-_STEPS = 20
-"""Lines of an open-circuit table: one for every 5 %."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,38 +63,29 @@ class Branch:
     def source_v(self) -> float:
         """Volts behind the ohmic part now."""
         slopes_v, bases_v = _lines(self.table_v)
-        index = min(max(int(self.soc * _STEPS), 0), _STEPS - 1)
+        index = min(max(int(self.soc * STEPS), 0), STEPS - 1)
         return bases_v[index] + slopes_v[index] * self.soc + self.u1_v + self.u2_v
 
 
 @lru_cache(maxsize=256)
 def _lines(table_v: tuple[float, ...]) -> tuple[tuple[float, ...], tuple[float, ...]]:
     """A table as straight lines: V for a whole charge, and V at an empty pack were it all that line."""
-    slopes_v = tuple((high - low) * _STEPS for low, high in pairwise(table_v))
-    bases_v = tuple(table_v[index] - slope * index / _STEPS for index, slope in enumerate(slopes_v))
+    slopes_v = tuple((high - low) * STEPS for low, high in pairwise(table_v))
+    bases_v = tuple(table_v[index] - slope * index / STEPS for index, slope in enumerate(slopes_v))
     return slopes_v, bases_v
 
 
-def soc_from_rest(table_v: Sequence[float], rest_v: float) -> float:
-    """State of charge at rest volts of the whole pack, the ends of the table going on straight: may pass 0 or 1.
-
-    table_v : open-circuit V at evenly spaced states of charge, rising. rest_v : V per cell at rest.
-    """
-    index = min(max(bisect_right(table_v, rest_v) - 1, 0), _STEPS - 1)
-    low_v, high_v = table_v[index], table_v[index + 1]
-    return (index + (rest_v - low_v) / (high_v - low_v)) / _STEPS
-
-
-def branch_of(pack: Pack, lead_mohm: float = DEFAULT_LEAD_MOHM) -> Branch:
+def branch_of(pack: Pack, lead_mohm: float = DEFAULT_LEAD_MOHM, use: Use = Use.JOIN) -> Branch:
     """A measured pack at rest as a branch. Raises ValueError without a reading or an open-circuit table.
 
-    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
+    lead_mohm : plug and lead of one branch, mOhm, 0 or more. use : what it is asked for, minutes or joining.
     """
-    table = pack.chemistry.table
+    table = pack.table
     if table is None or pack.reading is None:
         raise ValueError(f"{pack.id} has no reading, or its volts do not tell its charge")
     table_v = tuple(cell_v * pack.cells for cell_v in table.cell_v)
-    part = resistance_of(pack)
+    soc = soc_from_rest(table_v, pack.reading.pack_v) if use is Use.JOIN else pack.held
+    part = resistance_of(pack, use)
     return Branch(
         capacity_as=pack.capacity_ah * 3600,
         r0_ohm=part.r0_ohm + lead_mohm / 1000,
@@ -105,7 +94,7 @@ def branch_of(pack: Pack, lead_mohm: float = DEFAULT_LEAD_MOHM) -> Branch:
         r2_ohm=part.r2_ohm,
         tau2_s=part.tau2_s,
         table_v=table_v,
-        soc=soc_from_rest(table_v, pack.reading.pack_v),
+        soc=soc,
     )
 
 
@@ -235,8 +224,8 @@ class _Stepper:
                 ohm1, ohm2 = r1 * end1, r2 * end2
                 half = half_of * step_s
                 soc_kept = soc + half * amps
-                line = int((soc_kept + half * guess) * _STEPS)
-                line = line if 0 <= line < _STEPS else 0 if line < 0 else _STEPS - 1
+                line = int((soc_kept + half * guess) * STEPS)
+                line = line if 0 <= line < STEPS else 0 if line < 0 else STEPS - 1
                 slope_v = slopes_v[line]
                 source_v = bases_v[line] + slope_v * soc_kept + kept1_v + kept2_v
                 conductance = 1 / (r0 + ohm1 + ohm2 + slope_v * half)
@@ -253,7 +242,7 @@ class _Stepper:
                 new.soc.append(soc)
                 new.u1_v.append(kept1_v + ohm1 * amps)
                 new.u2_v.append(kept2_v + ohm2 * amps)
-                if int(soc * _STEPS) != line and 0 <= soc < 1:
+                if int(soc * STEPS) != line and 0 <= soc < 1:
                     stayed = False
             if stayed:
                 break

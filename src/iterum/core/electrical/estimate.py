@@ -13,10 +13,11 @@ from math import ceil
 import numpy as np
 from numpy.typing import NDArray
 
+from iterum.core.bench.curve import soc_from_rest
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
 from iterum.core.bench.packs import Pack
-from iterum.core.electrical.circuit import TAIL, soc_from_rest
-from iterum.core.electrical.resistance import resistance_of
+from iterum.core.electrical.circuit import TAIL
+from iterum.core.electrical.resistance import Use, resistance_of
 
 Array = NDArray[np.float64]
 
@@ -27,7 +28,7 @@ _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(POINTS)
 
 @dataclass(frozen=True, eq=False)
 class Combined:
-    """B groups of one chemistry, each as one pack; every array has shape (B,).
+    """B groups of one chemistry, each as one pack; every array has shape (B,), table_v (B, 21).
 
     cells : in series. capacity_ah, soc : of all packs together. ohm : in parallel, RC pairs and leads included.
     """
@@ -53,38 +54,55 @@ def as_one_pack(groups: Sequence[Sequence[Pack]], lead_mohm: float = DEFAULT_LEA
 
     lead_mohm : plug and lead of one branch, mOhm, 0 or more.
     """
-    table = groups[0][0].chemistry.table
-    if table is None:
+    if groups[0][0].table is None:
         raise ValueError(f"the volts of {groups[0][0].chemistry.label} do not tell its charge")
-    capacities, socs, ohms = [], [], []
+    tables, capacities, socs, ohms = [], [], [], []
     for packs in groups:
         siemens = 0.0
         for pack in packs:
-            part = resistance_of(pack)
+            part = resistance_of(pack, Use.CHARGE)
             siemens += 1 / (part.r0_ohm + part.r1_ohm + part.r2_ohm + lead_mohm / 1000)
         capacity_ah = sum(pack.capacity_ah for pack in packs)
-        held_ah = sum(pack.capacity_ah * soc_from_rest(table.cell_v, pack.cell_v or 0.0) for pack in packs)
+        held_ah = sum(pack.capacity_ah * pack.held for pack in packs)
+        tables.append(_common_v(packs, capacity_ah))
         capacities.append(capacity_ah)
         socs.append(held_ah / capacity_ah)
         ohms.append(1 / siemens)
     cells = np.array([packs[0].cells for packs in groups], dtype=float)
-    return Combined(np.array(table.cell_v), cells, np.array(capacities), np.array(socs), np.array(ohms))
+    return Combined(np.array(tables), cells, np.array(capacities), np.array(socs), np.array(ohms))
+
+
+def _table_v(pack: Pack) -> tuple[float, ...]:
+    """V per cell of its table. Raises ValueError where volts do not tell its charge."""
+    if pack.table is None:
+        raise ValueError(f"the volts of {pack.chemistry.label} do not tell its charge")
+    return pack.table.cell_v
+
+
+def _common_v(packs: Sequence[Pack], capacity_ah: float) -> tuple[float, ...]:
+    """One table for packs that are charged as one: theirs, or the mean by capacity where charges taught them apart."""
+    tables = {_table_v(pack) for pack in packs}
+    if len(tables) == 1:
+        return tables.pop()
+    columns = zip(*(_table_v(pack) for pack in packs), strict=True)
+    return tuple(sum(v * pack.capacity_ah for v, pack in zip(column, packs, strict=True)) / capacity_ah
+                 for column in columns)  # fmt: skip
 
 
 def _rest_v(table_v: Array, soc: Array) -> Array:
-    """Open-circuit volts of one cell, the ends of the table going on straight."""
-    steps = len(table_v) - 1
+    """Open-circuit volts of one cell, by row, the ends of the table going on straight. soc : (B, P)."""
+    steps = table_v.shape[1] - 1
     index = np.clip((soc * steps).astype(np.intp), 0, steps - 1)
-    low_v = table_v[index]
-    return np.asarray(low_v + (table_v[index + 1] - low_v) * (soc * steps - index))
+    low_v = np.take_along_axis(table_v, index, axis=1)
+    return np.asarray(low_v + (np.take_along_axis(table_v, index + 1, axis=1) - low_v) * (soc * steps - index))
 
 
 def _soc_at(table_v: Array, cell_v: Array) -> Array:
     """State of charge at open-circuit volts of one cell, the inverse of `_rest_v`."""
-    steps = len(table_v) - 1
-    index = np.clip(np.searchsorted(table_v, cell_v, side="right") - 1, 0, steps - 1)
-    low_v = table_v[index]
-    return np.asarray((index + (cell_v - low_v) / (table_v[index + 1] - low_v)) / steps)
+    steps, row = table_v.shape[1] - 1, np.arange(len(table_v))
+    index = np.clip((table_v <= np.asarray(cell_v)[:, None]).sum(axis=1) - 1, 0, steps - 1)
+    low_v = table_v[row, index]
+    return np.asarray((index + (cell_v - low_v) / (table_v[row, index + 1] - low_v)) / steps)
 
 
 def estimate(combined: Combined, current_a: Array, power_w: Array, end_v: float, tail: float = TAIL) -> Estimate:
@@ -115,10 +133,10 @@ def minutes_to_volts(pack: Pack, rest_v: float, rate_c: float) -> float:
 
     rate_c : multiples of capacity per hour, above 0. Raises ValueError without a reading, and where volts do not tell.
     """
-    table = pack.chemistry.table
+    table = pack.table
     if table is None or pack.cell_v is None:
         raise ValueError(f"{pack.id} has no reading, or its volts do not tell its charge")
-    return 60 * max(soc_from_rest(table.cell_v, rest_v) - soc_from_rest(table.cell_v, pack.cell_v), 0.0) / rate_c
+    return 60 * max(soc_from_rest(table.cell_v, rest_v) - pack.held, 0.0) / rate_c
 
 
 ENERGY_MARGIN = 1.04
@@ -129,15 +147,17 @@ _ENERGY_STEPS = 20
 def energy_to_wh(packs: Sequence[Pack], end_v: float) -> float:
     """Wh into measured packs until they rest at `end_v` per cell: charge missing times volts, and what warms them.
 
-    A chemistry whose volts do not tell its charge counts from empty.
+    What is missing is counted at the cautious end of what their volts leave open, so that a budget holds. A chemistry
+    whose volts do not tell its charge counts from empty.
     """
     total_wh = 0.0
     for pack in packs:
-        table = pack.chemistry.table
+        table = pack.table
         if table is None:
             total_wh += pack.capacity_ah * pack.cells * end_v
             continue
-        soc, end = soc_from_rest(table.cell_v, pack.cell_v or 0.0), soc_from_rest(table.cell_v, end_v)
+        end = soc_from_rest(table.cell_v, end_v)
+        soc = pack.held if pack.soc is None else min(pack.soc.low, pack.held)
         steps = max(ceil((end - soc) * _ENERGY_STEPS), 1)
         volts = [table.rest_v(soc + (end - soc) * (step + 0.5) / steps) for step in range(steps)]
         total_wh += pack.capacity_ah * max(end - soc, 0.0) * pack.cells * sum(volts) / steps * ENERGY_MARGIN

@@ -9,9 +9,9 @@ from typing import Any
 
 from ortools.linear_solver.python import model_builder
 
+from iterum.core.bench.curve import soc_from_rest
 from iterum.core.bench.limits import limits_of, setup_faults
 from iterum.core.bench.packs import Pack
-from iterum.core.electrical.circuit import soc_from_rest
 from iterum.core.match.group import measure_window
 from iterum.core.planning.problem import Problem
 from iterum.core.quantities import at_most
@@ -39,11 +39,11 @@ def _rates_c(problem: Problem, index: int) -> float:
 def _missing(problem: Problem, index: int) -> float:
     """The part of its capacity that a pack lacks until its amps start to fall, 0..1; 0 where volts do not tell."""
     pack = problem.packs[index]
-    table = pack.chemistry.table
+    table = pack.table
     if table is None:
         return 0.0
     end_v = problem.rules.full_v(pack.chemistry)
-    return max(soc_from_rest(table.cell_v, end_v) - soc_from_rest(table.cell_v, pack.cell_v or 0.0), 0.0)
+    return max(soc_from_rest(table.cell_v, end_v) - pack.held, 0.0)
 
 
 def _floor_minutes(problem: Problem, index: int) -> float:

@@ -551,7 +551,7 @@ class Problem:
             wait_min=wait_min,
             full_min=full.minutes,
             minutes=full.minutes + full.balance_min,
-            energy_wh=full.energy_out_wh,
+            energy_wh=full.energy_in_high_wh * setup.feed.efficiency_from_source,
         )
         return True
 

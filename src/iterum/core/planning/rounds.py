@@ -96,7 +96,7 @@ def returned(pack: Pack, heat: Wish, number: int) -> Pack:
 
     number : of the round, from 1.
     """
-    table = pack.chemistry.table
+    table = pack.table
     cell_v = RETURN_V if table is None else round(table.rest_v(1 - heat.used_fraction), 3)
     reading = Reading(cell_v * pack.cells) if table is None else Reading.of_cells(_as_apart(pack, cell_v))
     return replace(pack, id=tag_at(tag_of(pack.id), number), reading=reading)

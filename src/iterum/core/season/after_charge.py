@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from iterum.core.bench.packs import Pack, Reading
+from iterum.core.season.outlook import AT_END_V, Observation
 from iterum.core.season.records import KeptRun
 
 
@@ -44,6 +45,25 @@ def as_it_went_on(pack: Pack, run: KeptRun) -> Pack:
     return replace(pack, reading=Reading.of_cells(volts), charged_at=None)
 
 
+ENDED_PART = 0.2
+"""Amps that had fallen to this part of those dialled when last read: the charger was about to end it."""
+
+
+def ended_full(run: KeptRun, seen: Sequence[Observation]) -> bool:
+    """Whether the charger ended a charge at full volts, by what was read of it: a tenth of the amps, or near it.
+
+    seen : in the order of time.
+    """
+    end_v = None if run.expected is None else run.expected.end_v
+    read = [item for item in seen if item.pack_id is None and item.pack_v is not None and item.current_a is not None]
+    if run.stopped or run.expected is None or end_v is None or not read:
+        return False
+    flowing = [item for item in read if (item.current_a or 0.0) > 0]
+    last = flowing[-1] if flowing else read[-1]
+    at_end = (last.pack_v or 0.0) / run.expected.cells >= end_v - AT_END_V
+    return at_end and (last.current_a or 0.0) <= ENDED_PART * run.current_a
+
+
 def shares_mah(
     packs: Sequence[Pack], before_v: Mapping[str, tuple[float, ...]], total_mah: float | None
 ) -> dict[str, float]:
@@ -57,7 +77,7 @@ def shares_mah(
     lacked = {}
     for pack in packs:
         volts = before_v.get(pack.id, ())
-        table = pack.chemistry.table
+        table = pack.table
         missing = 1 - table.soc(sum(volts) / len(volts)) if table is not None and volts else 1.0
         lacked[pack.id] = max(missing, 0.0) * pack.capacity_ah
     whole = sum(lacked.values())

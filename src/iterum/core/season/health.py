@@ -42,7 +42,8 @@ class ChargeRecord:
     """One logged charge of one pack. before_v, after_v : rest volts per cell; resistance_mohm : per cell.
 
     ended_warm, again : of a pack that ends by a drop in volts: whether it was warm then, and which time in a
-    row it was not full and had to be charged again; 0 where it was.
+    row it was not full and had to be charged again; 0 where it was. alone : whether no other pack shared its board.
+    full : whether the charger ended it. step_mohm : per cell, from the step in volts when the amps started or fell.
     """
 
     at: datetime
@@ -55,6 +56,9 @@ class ChargeRecord:
     note: str | None = None
     ended_warm: bool | None = None
     again: int | None = None
+    alone: bool | None = None
+    full: bool | None = None
+    step_mohm: float | None = None
 
 
 @dataclass(frozen=True)
@@ -73,7 +77,7 @@ class Health:
 
 def capacity_told(pack: Pack, record: ChargeRecord) -> float | None:
     """mAh that a pack holds, from what one charge put in between two rest readings; None where it cannot tell."""
-    table = pack.chemistry.table
+    table = pack.table
     if table is None or not record.charge_mah or not record.before_v or not record.after_v:
         return None
     before, after = (table.soc(sum(volts) / len(volts)) for volts in (record.before_v, record.after_v))

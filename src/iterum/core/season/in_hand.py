@@ -39,7 +39,9 @@ def running_of(run: KeptRun, seen: Sequence[Observation], read_mah: float | None
     """
     will_charge = run.state in LIVE or run.state in BEFORE_CHARGE
     volts = run.card.full_pack_v or run.card.pack_v * 1.2
-    missing_mah = run.expected.missing_mah if run.expected else run.card.capacity_mah
+    missing_mah = run.card.capacity_mah
+    if run.expected is not None:  # the cautious end: what it still takes must be there
+        missing_mah = max(run.expected.missing_high_mah or 0.0, run.expected.missing_mah)
     left_min = 0.0
     if will_charge:
         minutes = run.expected.minutes + run.expected.balance_min if run.expected else run.card.timer_min

@@ -10,6 +10,9 @@ from iterum.core.electrical.charging import Charge
 from iterum.core.sizing.dial import DialCard
 from iterum.core.sizing.size import Hookup
 
+POINTS = 80
+"""Moments at which an expected charge is kept."""
+
 
 @dataclass(frozen=True)
 class Observation:
@@ -35,8 +38,10 @@ class Observation:
 class Expected:
     """The prediction for one charge, as the watch needs it.
 
-    t_min, cell_v, current_a, charge_mah : along the curve. low_min, high_min : when it may be full by what the meter
-    left open. end_v : full volts per cell, None where volts do not end it. timer_min : the safety timer.
+    t_min, cell_v, current_a, charge_mah : along the curve. cc_min : until the end volts are reached. low_min,
+    high_min : when it may be full by what its volts left open. end_v : full volts per cell, None where volts do not
+    end it. timer_min : the safety timer.
+    missing_high_mah : what may have been missing at most. whole_mah : the packs' whole capacity, as the charger is set.
     stop_input_v : under it the source must not go. air_c : air temperature, where it was read. spread_v : between the
     cells as they went on, known already.
     """
@@ -55,6 +60,9 @@ class Expected:
     stop_input_v: float | None = None
     air_c: float | None = None
     spread_v: float = 0.0
+    missing_high_mah: float | None = None
+    whole_mah: float | None = None
+    cc_min: float | None = None
 
     @property
     def minutes(self) -> float:
@@ -78,18 +86,20 @@ def expect(
     timer_min: float,
     stop_input_v: float | None = None,
     spread_v: float = 0.0,
-    points: int = 80,
+    air_c: float | None = None,
+    whole_mah: float | None = None,
 ) -> Expected:
-    """The prediction of `charge` as the watch needs it, thinned to about so many points. end_v per cell.
+    """The prediction of `charge` as the watch needs it, thinned to `POINTS`. end_v per cell.
 
     cells : in series, 1 to 14. timer_min : the safety timer, minutes. stop_input_v : V at the charger under which the
-    source must not go; None where not known. spread_v : V between cells as they go on.
+    source must not go; None where not known. spread_v : V between cells as they go on. air_c : degrees of the air.
+    whole_mah : mAh that the charger is set to stop at.
     """
     trace = result.trace
     charge_mah = np.concatenate(
         [[0.0], np.cumsum(np.diff(trace.t_s) * (trace.feed_a[1:] + trace.feed_a[:-1]) / 2) / 3.6]
     )
-    t_s = np.linspace(0.0, float(trace.t_s[-1]), points)
+    t_s = np.linspace(0.0, float(trace.t_s[-1]), POINTS)
 
     def along(values: "np.typing.NDArray[np.float64]", digits: int) -> tuple[float, ...]:
         return tuple(round(float(value), digits) for value in np.interp(t_s, trace.t_s, values))
@@ -100,6 +110,9 @@ def expect(
         cell_v=along(trace.node_v / cells, 4),
         current_a=along(trace.feed_a, 3),
         charge_mah=along(charge_mah, 1),
+        cc_min=result.cc_minutes,
+        missing_high_mah=result.charge_high_mah,
+        whole_mah=whole_mah,
         low_min=result.minutes_low,
         high_min=result.minutes_high,
         balance_min=result.balance_min,
@@ -108,6 +121,7 @@ def expect(
         dialled_a=result.current_a,
         stop_input_v=stop_input_v,
         spread_v=spread_v,
+        air_c=air_c,
     )
 
 
@@ -116,7 +130,8 @@ def expected_of(sized: Hookup, charge: Charge, card: DialCard) -> Expected:
     first, rules = sized.packs[0], sized.rules
     end_v = rules.full_v(first.chemistry) if first.chemistry.joins else None
     stop_v = sized.setup.feed.charger.input_min_v
-    return expect(charge, first.cells, end_v, card.timer_min, stop_v, _spread_v(sized.packs))
+    return expect(charge, first.cells, end_v, card.timer_min, stop_v, _spread_v(sized.packs), first.air_c,
+                  card.capacity_mah)  # fmt: skip
 
 
 def _spread_v(packs: Sequence[Pack]) -> float:
@@ -157,23 +172,31 @@ class Outlook:
     full: bool = False
 
 
-def outlook(expected: Expected, seen: Sequence[Observation], now_min: float) -> Outlook:
-    """Time left from the amps and volts so far: how far along the expected curve the mAh, or the volts, have come.
+STANDS_PART = 0.97
+"""Amps from this part of those dialled on stand at the dial; under it they fall."""
+VOLTS_DOUBT_V = 0.04
+"""How far a cell's volts under charge lie beside the curve expected of it: another cell, another resistance."""
+SLOPE_OVER_MIN, SLOPE_DOUBT = 8.0, 0.35
+"""Volts that rise tell when they will be at the end once they were seen so long; a curve bends by that part of it."""
 
+
+def outlook(expected: Expected, seen: Sequence[Observation], now_min: float) -> Outlook:
+    """Time left from the amps, volts and mAh so far: how far along the expected curve the charge has come.
+
+    While amps stand at the dial and volts are below the end, the whole falling part is still to come, whatever was
+    expected. Up to there volts, mAh and the slope of the volts each tell how far it is; each counts by how sure it is.
     What is still to come is stretched by the amps that flow against those expected there, half to double at most.
     now_min : minutes since charging began.
     """
-    latest = [item for item in seen if item.charge_mah is not None or item.pack_v is not None]
+    latest = [
+        item for item in seen if item.pack_id is None and (item.charge_mah is not None or item.pack_v is not None)
+    ]
     if not latest:
         return _at(expected, min(now_min, expected.minutes), now_min, 1.0)
     last = latest[-1]
     if _falling(expected, last):
         return _from_falling(expected, last, now_min)
-    if last.charge_mah is not None:
-        come_min = float(np.interp(last.charge_mah, expected.charge_mah, expected.t_min))
-    else:
-        volts = np.maximum.accumulate(np.array(expected.cell_v))
-        come_min = float(np.interp((last.pack_v or 0.0) / expected.cells, volts, expected.t_min))
+    come_min = _come_to(expected, latest)
     stretch = 1.0
     flows_a = last.current_a
     expected_a = float(np.interp(come_min, expected.t_min, expected.current_a))
@@ -181,6 +204,62 @@ def outlook(expected: Expected, seen: Sequence[Observation], now_min: float) -> 
         stretch = min(max(expected_a / flows_a, 0.5), 2.0)
     since = max(now_min - last.at_min, 0.0)
     return _at(expected, min(come_min + since / stretch, expected.minutes), now_min, stretch)
+
+
+def _come_to(expected: Expected, seen: Sequence[Observation]) -> float:
+    """The minute of the expected curve that a charge has come to, before its amps fall.
+
+    seen : of the board, in the order of time, at least one.
+    """
+    last = seen[-1]
+    stands = _stands_at_dial(expected, last)
+    cc_min = expected.cc_min if expected.cc_min is not None and stands else expected.minutes
+    told: list[tuple[float, float]] = []
+    if last.pack_v is not None and expected.end_v is not None:
+        told += [_by_volts(expected, last.pack_v / expected.cells, cc_min), *_by_slope(expected, seen, cc_min)]
+    if last.charge_mah is not None:
+        by_mah_min = float(np.interp(last.charge_mah, expected.charge_mah, expected.t_min))
+        if not told or by_mah_min < cc_min:  # amps that still stand there prove that more was missing
+            told.append((by_mah_min, max((expected.high_min - expected.low_min) / 2, 1.0)))
+    if not told:
+        volts = np.maximum.accumulate(np.array(expected.cell_v))
+        return float(np.interp((last.pack_v or 0.0) / expected.cells, volts, expected.t_min))
+    weights = [1 / doubt_min**2 for _, doubt_min in told]
+    come_min = sum(weight * minute for weight, (minute, _) in zip(weights, told, strict=True)) / sum(weights)
+    return min(come_min, cc_min)
+
+
+def _stands_at_dial(expected: Expected, item: Observation) -> bool:
+    """Whether a reading shows the amps dialled, with volts below the end."""
+    if expected.end_v is None or item.pack_v is None or item.current_a is None:
+        return False
+    below = item.pack_v / expected.cells < expected.end_v - AT_END_V
+    return below and item.current_a >= STANDS_PART * expected.dialled_a
+
+
+def _by_volts(expected: Expected, cell_v: float, cc_min: float) -> tuple[float, float]:
+    """The minute of the expected curve with these volts, and its doubt in minutes: a flat part tells little, and how
+    much of the charge is left may be off as its whole was."""
+    minutes, volts = np.array(expected.t_min), np.maximum.accumulate(np.array(expected.cell_v))
+    low, here, high = (float(np.interp(cell_v + off, volts, minutes)) for off in (-VOLTS_DOUBT_V, 0.0, VOLTS_DOUBT_V))
+    of_whole_min = (expected.high_min - expected.low_min) / 2 * max(1 - here / max(cc_min, 1.0), 0.0)
+    return here, max((high - low) / 2, of_whole_min, 1.0)
+
+
+def _by_slope(expected: Expected, seen: Sequence[Observation], cc_min: float) -> list[tuple[float, float]]:
+    """The same from how fast the volts rise at steady amps; nothing before they were seen for a while."""
+    last = seen[-1]
+    steady = [item for item in seen if item.pack_v is not None and item.current_a is not None
+              and abs(item.current_a - (last.current_a or 0.0)) <= 0.03 * expected.dialled_a
+              and last.at_min - 2 * SLOPE_OVER_MIN <= item.at_min]  # fmt: skip
+    if last.current_a is None or not steady or last.at_min - steady[0].at_min < SLOPE_OVER_MIN:
+        return []
+    first = steady[0]
+    rise_v = ((last.pack_v or 0.0) - (first.pack_v or 0.0)) / expected.cells / (last.at_min - first.at_min)
+    if rise_v <= 1e-4:
+        return []
+    left_min = max((expected.end_v or 0.0) - (last.pack_v or 0.0) / expected.cells, 0.0) / rise_v
+    return [(cc_min - left_min, max(SLOPE_DOUBT * left_min, 1.0))]
 
 
 AT_END_V = 0.015
@@ -192,13 +271,13 @@ def _falling(expected: Expected, item: Observation) -> bool:
     if expected.end_v is None or item.pack_v is None or item.current_a is None:
         return False
     at_end = item.pack_v / expected.cells >= expected.end_v - AT_END_V
-    return at_end and item.current_a < 0.97 * expected.dialled_a
+    return at_end and item.current_a < STANDS_PART * expected.dialled_a
 
 
 def _from_falling(expected: Expected, item: Observation, now_min: float) -> Outlook:
     """In the falling part the amps say how far it is, whatever the mAh or the clock say."""
     amps = np.array(expected.current_a)
-    peak = len(amps) - 1 - int(np.argmax(amps[::-1] >= 0.97 * amps.max()))
+    peak = len(amps) - 1 - int(np.argmax(amps[::-1] >= STANDS_PART * amps.max()))
     come_min = float(np.interp(-(item.current_a or 0.0), -amps[peak:], np.array(expected.t_min)[peak:]))
     progress_min = min(come_min + max(now_min - item.at_min, 0.0), expected.minutes)
     found = _at(expected, progress_min, now_min, 1.0)

@@ -97,7 +97,7 @@ class PutAway:
 
 def gap_of(pack: Pack, rules: HouseRules) -> Gap | None:
     """How far a measured pack is from storage; None where volts do not tell or there is no reading."""
-    table = pack.chemistry.table
+    table = pack.table
     if table is None or pack.cell_v is None:
         return None
     target_v = rules.storage_of(pack.chemistry)

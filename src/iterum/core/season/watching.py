@@ -7,11 +7,12 @@ thresholds are common practice, no source, unless one is named beside them.
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from math import inf
 
 import numpy as np
 
 from iterum.core.bench.verdict import SPREAD_LOOK_V, SPREAD_WEAK_V
-from iterum.core.quantities import at_most
+from iterum.core.quantities import at_most, difference
 from iterum.core.reasons import Reason, reason
 from iterum.core.season.outlook import Expected, Observation, outlook
 
@@ -21,8 +22,16 @@ BAND_V = 0.04
 """V per cell that a reading may stand off the expected curve."""
 WIDENS_V = 0.02
 """A pack that went on with its cells apart, to be balanced alone, may not get this much wider."""
-OVER_CARE, OVER_STOP = 1.10, 1.25
-"""mAh in, as a part of what was missing at most."""
+OVER_STOP = 1.2
+"""mAh in, as a part of what was missing at the cautious end; above that end itself it is a look."""
+WHOLE_PART = 1.05
+"""A whole pack holds up to so much of its label. Common practice, no source."""
+FALLS_V = 0.03
+"""V per cell by which volts may not fall below their highest while the amps stand: a charger's step is 0.01."""
+FALLS_AT = 0.95
+"""Volts are held against those at amps that were no higher than by this: fewer amps lower them by themselves."""
+BOARD_NEAR_MIN = 3.0
+"""A pack read by hand is held against what the charger showed of its board within so many minutes."""
 LATE_CARE = 1.15
 """Minutes, as a part of the longest expected; the safety timer is the stop."""
 HOT_CARE_C, HOT_STOP_C = 45.0, 50.0
@@ -79,6 +88,7 @@ def findings(
         *_time(expected, seen, now_min),
         *_tail(expected, seen),
         *_stands(expected, seen),
+        *_falls(expected, seen),
         *_heat(expected, seen),
         *_input(expected, seen),
         *_check(seen, now_min),
@@ -122,12 +132,20 @@ def _packs(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]
         return
     for pack_id, item in latest.items():
         cell_v = (item.pack_v or 0.0) / expected.cells
-        due_v = float(np.interp(outlook(expected, _until(seen, item), item.at_min).progress_min, expected.t_min,
-                                expected.cell_v))  # fmt: skip
+        due_v = _due_v(expected, seen, item)
         off_v = round(cell_v - due_v, 4)
         if not at_most(abs(off_v), BAND_V):
             code = "watch_pack_lags" if off_v < 0 else "watch_pack_leads"
             yield _finding(Alarm.CARE, code, "do_check_plug", id=pack_id, off_v=abs(off_v), limit_v=BAND_V)
+
+
+def _due_v(expected: Expected, seen: Sequence[Observation], item: Observation) -> float:
+    """V per cell that a pack of a board should show: what the charger read of the board then, else what is expected."""
+    board = [one for one in _until(seen, item) if one.pack_v is not None and item.at_min - one.at_min <= BOARD_NEAR_MIN]
+    if board:
+        return (board[-1].pack_v or 0.0) / expected.cells
+    progress_min = outlook(expected, _until(seen, item), item.at_min).progress_min
+    return float(np.interp(progress_min, expected.t_min, expected.cell_v))
 
 
 def _until(seen: Sequence[Observation], item: Observation) -> list[Observation]:
@@ -159,11 +177,12 @@ def _charge(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding
     item = _last(seen, "charge_mah")
     if item is None or item.charge_mah is None:
         return
-    part = item.charge_mah / expected.missing_mah
-    numbers = {"charge_mah": item.charge_mah, "missing_mah": expected.missing_mah}
-    if part > OVER_STOP:
+    most_mah = max(expected.missing_high_mah or 0.0, expected.missing_mah)
+    stop_mah = min(OVER_STOP * most_mah, max(WHOLE_PART * expected.whole_mah if expected.whole_mah else inf, most_mah))
+    numbers = {"charge_mah": item.charge_mah, "missing_mah": most_mah}
+    if not at_most(item.charge_mah, stop_mah):
         yield _finding(Alarm.STOP, "watch_mah_over", "do_stop_and_measure", **numbers)
-    elif part > OVER_CARE:
+    elif not at_most(item.charge_mah, most_mah):
         yield _finding(Alarm.CARE, "watch_mah_over", "do_feel_packs", **numbers)
 
 
@@ -212,6 +231,19 @@ def _stands(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding
     if rise_v < STANDS_V and due_v[1] - due_v[0] >= 3 * STANDS_V:
         yield _finding(Alarm.CARE, "watch_volts_stand", "do_feel_packs", minutes=last.at_min - first.at_min,
                        rise_v=rise_v, due_v=due_v[1] - due_v[0])  # fmt: skip
+
+
+def _falls(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """Volts that fall while the amps stand: a cell is giving way."""
+    read = [item for item in seen if item.pack_v is not None and item.current_a is not None and item.pack_id is None]
+    if not read or expected.end_v is None:
+        return
+    last = read[-1]
+    before = [item for item in read if (last.current_a or 0.0) >= FALLS_AT * (item.current_a or 0.0)]
+    highest_v = max((item.pack_v or 0.0 for item in before), default=0.0) / expected.cells
+    cell_v = (last.pack_v or 0.0) / expected.cells
+    if (last.current_a or 0.0) > 0 and not at_most(difference(highest_v, cell_v), FALLS_V):
+        yield _finding(Alarm.STOP, "watch_volts_fall", "do_stop_and_measure", cell_v=cell_v, highest_v=highest_v)
 
 
 def _heat(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:

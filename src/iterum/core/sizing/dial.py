@@ -13,13 +13,21 @@ from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules, SizeAt
 from iterum.core.bench.setup import Setup, least_power_w, total_ah
 from iterum.core.bench.verdict import judge_pack
-from iterum.core.electrical.charging import BALANCE_ALLOWANCE_MIN, NICKEL_FAST, balance_allowance_min, nickel_minutes
+from iterum.core.electrical.charging import (
+    BALANCE_ALLOWANCE_MIN,
+    NICKEL_FAST,
+    Charge,
+    balance_allowance_min,
+    nickel_minutes,
+)
 from iterum.core.electrical.estimate import as_one_pack, estimate
 from iterum.core.quantities import at_most, ceil_to_step
 from iterum.core.reasons import Reason, reason
 
-TIMER_FACTOR = 1.4
+TIMER_FACTOR = 1.3
 """Safety timer over predicted minutes (practice: 1.3 to 1.5)."""
+TIMER_OVER_LONGEST = 1.15
+"""And over the longest that the volts leave open: passing the timer means stop, so no healthy charge may pass it."""
 TIMER_STEP_MIN = 5.0
 TEMPERATURE_CUTOFF_C = 50
 """About 120 degrees Fahrenheit."""
@@ -102,18 +110,11 @@ def _mode(packs: Sequence[Pack], rules: HouseRules) -> str:
 
 
 def dial_card(
-    packs: Sequence[Pack],
-    current_a: float,
-    minutes: float,
-    setup: Setup,
-    rules: HouseRules,
-    wait_min: float = 0.0,
-    stop_mah: float | None = None,
+    packs: Sequence[Pack], charge: Charge, setup: Setup, rules: HouseRules, stop_mah: float | None = None
 ) -> DialCard:
-    """What to set for these packs at so many amps; minutes : what it is expected to take, balancing not included.
+    """What to set for these packs and the charge that is expected of them.
 
-    current_a : A at the charger, above 0. wait_min : minutes until charging may start. stop_mah : mAh at which the
-    charge ends part of the way; None for a whole one.
+    stop_mah : mAh at which the charge ends part of the way; None for a whole one.
     """
     chemistry, cells = packs[0].chemistry, packs[0].cells
     volts = [pack.reading.pack_v for pack in packs if pack.reading is not None]
@@ -128,10 +129,15 @@ def dial_card(
         chemistry=chemistry.label,
         mode=_mode(packs, rules),
         cells=cells,
-        current_a=current_a,
+        current_a=charge.current_a,
         end_v=end_v,
         capacity_mah=ceil_to_step(capacity_mah, setup.channel.capacity_step_mah),
-        timer_min=ceil_to_step(TIMER_FACTOR * (minutes + balance_min), TIMER_STEP_MIN),
+        timer_min=ceil_to_step(
+            max(
+                TIMER_FACTOR * (charge.minutes + balance_min), TIMER_OVER_LONGEST * (charge.minutes_high + balance_min)
+            ),
+            TIMER_STEP_MIN,
+        ),
         temperature_cutoff_c=TEMPERATURE_CUTOFF_C,
         discharge_cutoff_v=cutoff_v if by_volts else None,
         storage_v=rules.storage_of(chemistry) if by_volts else None,
@@ -141,7 +147,7 @@ def dial_card(
         end_action="stop and sound",
         drop_mv=None if by_volts else NICKEL_DROP_MV,
         stop_mah=stop_mah,
-        wait_min=wait_min,
+        wait_min=charge.wait_min,
         balance_min=balance_min,
     )
 

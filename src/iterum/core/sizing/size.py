@@ -204,7 +204,7 @@ def size(bench: Bench, choice: Choice) -> Sizing:
         limits=limits,
         shares=shares_of(packs, current_a),
         full_v=packs[0].cells * rules.full_v(chemistry) if chemistry.joins else None,
-        dial=dial_card(packs, current_a, result.minutes, setup, rules, joined.wait_min, stop_mah),
+        dial=dial_card(packs, result, setup, rules, stop_mah),
         drop_off_rate_c=drop_off_rate_c(packs, current_a),
         charge=result,
         joining=joined,
@@ -221,7 +221,7 @@ def budget_of(found: Hookup, result: Charge, joined: Joining) -> Budget | None:
     setup = found.setup
     if setup.left_wh is None or setup.feed.source is None:
         return None
-    part, need_wh = setup.feed.efficiency_from_source, result.energy_in_wh
+    part, need_wh = setup.feed.efficiency_from_source, result.energy_in_high_wh
     if at_most(need_wh, setup.left_wh):
         return Budget(setup.feed.source.id, need_wh, setup.left_wh, len(found.packs), None)
     return Budget(
@@ -255,7 +255,7 @@ def _reaches_v(found: Hookup, result: Charge, joined: Joining) -> float | None:
         rules = replace(found.rules, end_v={**found.rules.end_v, chemistry.name: end_v})
         start = joined.start_of(packs)
         reached = charge_packs(packs, found.setup, rules, result.current_a, result.wait_min, start)
-        if at_most(reached.energy_in_wh, left_wh):
+        if at_most(reached.energy_in_high_wh, left_wh):
             return end_v if end_v > low_v else None
     return None
 

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from iterum.core.bench.chemistry import StateOfCharge
+from iterum.core.bench.curve import StateOfCharge
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.session import Session
 from iterum.core.bench.verdict import PackVerdict
