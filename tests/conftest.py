@@ -142,7 +142,7 @@ def demo_file(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A database with the demo in it, made once and copied for each test."""
     path = tmp_path_factory.mktemp("demo") / "demo.sqlite3"
     store = Store(path)
-    load_demo(Desk(store), NOON)
+    load_demo(store, Desk(store), NOON)
     store.close()
     return path
 

@@ -52,7 +52,7 @@ def main(names: list[str]) -> None:
         path = Path(folder) / "demo.sqlite3"
         store = Store(path)
         desk = Desk(store)
-        load_demo(desk, MORNING)
+        load_demo(store, desk, MORNING)
         job = PlanJob(desk.session_at(MORNING), tuple(Prefer), 18, MORNING, desk.revision(), keep=desk.keep_plan)
         job.start()
         job.wait(60)

@@ -5,9 +5,10 @@ import click
 from iterum.cli import command
 from iterum.cli.common import choice_of, print_json, print_limits, print_verdict, printable, reads_session, table
 from iterum.core.bench.session import Session
+from iterum.core.electrical.charging import narrowing
 from iterum.core.sizing.size import charge
 from iterum.exchange import results
-from iterum.wording import LIMIT_NAMES, minutes, plain, sentence
+from iterum.wording import LIMIT_NAMES, between, minutes, plain, sentence, span
 
 
 @command("charge")
@@ -19,14 +20,18 @@ def charge_command(session: Session, as_json: bool) -> None:
         print_json(results.charge_document(judged))
         return
     result, current_a = judged.charge, judged.charge.current_a
-    spread = f" ({minutes(result.minutes_low)} to {minutes(result.minutes_high)} by what the meter leaves open)"
-    click.echo(f"{plain(current_a)} A: expected about {minutes(result.minutes)}{spread},")
+    expected = between(result.minutes, result.minutes_low, result.minutes_high)
+    click.echo(f"{plain(current_a)} A: expected {expected},")
     click.echo(f"{minutes(result.cc_minutes)} of it to full volts; balancing may add {minutes(result.balance_min)}.")
     if result.power_limit:
         slows = f"{LIMIT_NAMES[result.power_limit]} set the amps for {minutes(result.power_limited_min)}"
         click.echo(f"{slows[0].upper()}{slows[1:]}, which takes {minutes(result.power_costs_min)} longer.")
-    click.echo(f"{result.charge_mah:.0f} mAh and {result.energy_out_wh:.1f} Wh go in; the source gives "
-               f"{result.energy_in_wh:.1f} Wh, {result.peak_input_w:.0f} W at most.\n")  # fmt: skip
+    click.echo(f"{span(result.charge_low_mah, result.charge_high_mah)} mAh go in, about {result.charge_mah:.0f}; the "
+               f"source gives {span(result.energy_in_wh, result.energy_in_high_wh, 1)} Wh, "
+               f"{result.peak_input_w:.0f} W at most.")  # fmt: skip
+    for why in narrowing(session.bench.members(judged.choice.packs)):
+        click.echo(printable(sentence(why)))
+    click.echo()
     rows = [
         (item.id, *(f"{share:.2f}" for share in item.share_a), f"{item.peak_rate_c:.2f}", f"{item.charge_mah:.0f}",
          f"{item.end_soc * 100:.0f} %")

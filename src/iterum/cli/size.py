@@ -8,7 +8,7 @@ from iterum.core.bench.limits import seats_on
 from iterum.core.bench.session import Session
 from iterum.core.sizing.size import Sizing, size
 from iterum.exchange import results
-from iterum.wording import LIMIT_NAMES, about, minutes, plain
+from iterum.wording import LIMIT_NAMES, about, between, minutes, plain
 
 
 @command("size")
@@ -50,7 +50,7 @@ def _print_card(sizing: Sizing) -> None:
         ("temperature", f"stop at {card.temperature_cutoff_c} °C"),
         ("even out", minutes(card.wait_min) if card.wait_min else "no wait"),
         ("must show", f"{card.cells} S and {card.pack_v:.2f} V, within {card.pack_tolerance_v:.2f}; if not, stop"),
-        ("full in", f"{minutes(sizing.charge.minutes_low)} to {minutes(sizing.charge.minutes_high)}"),
+        ("full in", between(sizing.minutes, sizing.charge.minutes_low, sizing.charge.minutes_high)),
         ("balancing", f"up to {minutes(card.balance_min)} more" if card.balance_min else "none"),
     ]
     table(("set", "to"), rows)

@@ -5,8 +5,11 @@ from datetime import datetime
 from importlib.resources import files
 
 from iterum.core.bench.session import Session
+from iterum.demo.season import charges_before
 from iterum.exchange.session import parse
 from iterum.services.desk import Desk
+from iterum.services.logbook import LogBook
+from iterum.store.database import Store
 
 
 def demo_session() -> Session:
@@ -14,11 +17,13 @@ def demo_session() -> Session:
     return parse(files("iterum.demo").joinpath("harrow_fen.json").read_bytes())
 
 
-def load_demo(desk: Desk, now: datetime) -> bool:
+def load_demo(store: Store, desk: Desk, now: datetime) -> bool:
     """Fill an untouched store with the demo; one that was ever written to keeps what is there."""
     if desk.revision() > 0:
         return False
-    return desk.write(demo_session(), now)
+    told = desk.write(demo_session(), now)
+    LogBook(store, desk).take_charges(charges_before(now), (), {})
+    return told
 
 
 def time_lapse(clock: Callable[[], datetime], speed: float) -> Callable[[], datetime]:

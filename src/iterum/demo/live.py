@@ -59,7 +59,7 @@ def start_demo(database: Path, now: datetime, port: int) -> None:
     """Fill an untouched store, meet the bench, and begin one batch on it where the demo is new."""
     store = Store(database)
     desk, links = Desk(store), Links(store)
-    new = load_demo(desk, now)
+    new = load_demo(store, desk, now)
     for device in links.devices():
         links.drop(device.key)  # of an earlier start, whose port is gone
     channels = tuple(channel.id for _, channel in desk.session().kit.channels())

@@ -192,7 +192,8 @@ def charge_document(judged: Judged) -> dict[str, Any]:
     """What `charge` prints."""
     result = judged.charge
     plain_figures = ("current_a", "wait_min", "minutes", "minutes_low", "minutes_high", "balance_min", "cc_minutes",
-                     "power_limited_min", "power_costs_min", "charge_mah", "energy_out_wh", "energy_in_wh",
+                     "power_limited_min", "power_costs_min", "charge_mah", "charge_low_mah", "charge_high_mah",
+                     "energy_out_wh", "energy_in_wh", "energy_in_high_wh",
                      "peak_out_w", "peak_input_w")  # fmt: skip
     return {
         **{name: tidy(getattr(result, name)) for name in plain_figures},

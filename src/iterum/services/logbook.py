@@ -7,6 +7,7 @@ from typing import Any
 
 from iterum.core.bench.packs import Pack
 from iterum.core.season.health import ChargeRecord, Health, health
+from iterum.core.season.learning import learn
 from iterum.core.season.outlook import Observation
 from iterum.core.season.records import Incident, KeptEvent, KeptObservation, KeptReading, KeptRun, LoggedCharge
 from iterum.core.season.run import LIVE
@@ -73,7 +74,7 @@ class LogBook:
         with self._store.reading() as repository:
             charges = repository.runs.charges(pack.id)
         records = [item.record for item in reversed(charges)]
-        return health(pack, records, now.astimezone().date()), charges
+        return health(pack, records, now.astimezone().date(), learn(pack, records).jumped), charges
 
     def all_health(self, now: datetime) -> dict[str, Health]:
         """The health of every pack in use."""
@@ -83,7 +84,11 @@ class LogBook:
         for item in reversed(charges):
             by_pack.setdefault(item.pack_id, []).append(item.record)
         today = now.astimezone().date()
-        return {pack.id: health(pack, by_pack.get(pack.id, []), today) for pack in self._desk.session().packs}
+        found = {}
+        for pack in self._desk.session().packs:
+            records = by_pack.get(pack.id, [])
+            found[pack.id] = health(pack, records, today, learn(pack, records).jumped)
+        return found
 
     def full_since(self) -> dict[str, datetime]:
         """Packs that lie full, with the moment since when by what was read of them."""
@@ -115,7 +120,8 @@ class LogBook:
     ) -> int:
         """Write charges of a file down, leaving out those that are here already. Returns how many are new."""
         with self._store.writing() as repository:
-            repository.runs.keep_column_meaning(headings, meaning)
+            if headings:
+                repository.runs.keep_column_meaning(headings, meaning)
             known = {(item.pack_id, item.record.at) for item in repository.runs.charges()}
             new = [(tag, record) for tag, record in charges if (tag, record.at) not in known]
             for tag, record in new:

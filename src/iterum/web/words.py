@@ -12,7 +12,7 @@ from iterum.core.bench.faults import Level
 from iterum.core.bench.packs import Condition
 from iterum.core.bench.verdict import PackVerdict
 from iterum.core.reasons import Reason
-from iterum.wording import about, family_label, minutes, plain, sentence
+from iterum.wording import about, between, family_label, minutes, plain, sentence, span
 
 NO_BREAK = "\u00a0"
 
@@ -55,7 +55,7 @@ def letter(index: int) -> str:
 
 
 def charge_range(soc: Any) -> str:
-    """What the volts tell of the charge, as the range that the meter leaves open."""
+    """What the volts tell of the charge, as the range that a meter and a cell nobody knows leave open."""
     if soc is None:
         return "–"
     text = f"{math.floor(soc.low * 100)}–{math.ceil(soc.high * 100)}{NO_BREAK}%"
@@ -101,7 +101,9 @@ def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
     return ("care", "Look first") if verdict.level is Level.LOOK else ("ok", "Can share")
 
 
-MACROS: dict[str, Callable[..., Markup]] = {"hidden": hidden, "rect": rect, "token": token}
+MACROS: dict[str, Callable[..., str]] = {
+    "between": between, "hidden": hidden, "rect": rect, "span": span, "token": token,
+}  # fmt: skip
 """What recurs in templates."""
 
 FILTERS: dict[str, Callable[..., Any]] = {

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 from iterum.core.reasons import Reason
-from iterum.wording.figures import FAMILY_LABELS, Numbers, family_label, minutes, one_of, plain
+from iterum.wording.figures import FAMILY_LABELS, Numbers, between, family_label, minutes, one_of, plain, span
 from iterum.wording.joining import JOINING_SENTENCES
 from iterum.wording.packs import PACK_SENTENCES
 from iterum.wording.plans import PLAN_SENTENCES
@@ -58,10 +58,12 @@ __all__ = [
     "LIMIT_NAMES",
     "SENTENCES",
     "about",
+    "between",
     "family_label",
     "minute_of",
     "minutes",
     "one_of",
     "plain",
     "sentence",
+    "span",
 ]

@@ -34,6 +34,18 @@ def minutes(value: float) -> str:
     return f"{math.ceil(round(value, 6))} min"
 
 
+def between(middle: float, low: float, high: float) -> str:
+    """Minutes as a range in few words: "about 50 min, 40 to 75"; only the figure where the range is next to nothing."""
+    least, most = math.floor(round(low, 6)), math.ceil(round(high, 6))
+    return f"about {minutes(middle)}" + (f", {least} to {most}" if most - least > 2 else "")
+
+
+def span(low: float, high: float, digits: int = 0) -> str:
+    """A figure that is known as a range: "820 to 1450", one figure where both read alike."""
+    ends = list(dict.fromkeys(f"{value:.{digits}f}" for value in (low, high)))
+    return " to ".join(ends)
+
+
 def apart(value: float, limit: float, digits: int = 2) -> tuple[str, str]:
     """A figure and its limit, with as many digits more as it takes to tell one from the other."""
     while digits < 6 and f"{value:.{digits}f}" == f"{limit:.{digits}f}" and abs(value - limit) > 1e-9:

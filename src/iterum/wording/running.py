@@ -93,6 +93,9 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "health_spread": "Its cells rest {value:.2f} V apart, limit {limit:.2f}.",
     "health_cycles": "{value:.0f} cycles, limit {limit:.0f}.",
     "health_age": "{value:.1f} years old, limit {limit:.0f}.",
+    "health_jumped": lambda n: (
+        f"Since {n['at']:%-d %b} its charges tell of another pack than before ({n['charge_mah']:.0f} mAh then): measure it."
+    ),
     "health_run_low": "{count} of the last {of} charges put back more than 80 % of it: shorten the timer.",
     # use
     "flight_pack": lambda n: f"Pack: {plain(n['c'])}C × {plain(n['ah'])} Ah",

@@ -104,6 +104,8 @@ SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "adapter_needed": "{id} needs an adapter, {plug} to {socket} of {board}: {current_a:.0f} A at most.",
     "adapter_unknown": "{id} needs an adapter, {plug} to {socket} of {board}; what it carries is not known here: its label "
     "says.",
+    "narrow_by_charge": "One logged charge alone, from rest to full, narrows this for {ids}.",
+    "narrow_by_mohm": "Measured milliohms narrow the end of it for {ids}.",
     "no_budget": "No budget is known for {source}: what it still holds is not counted.",
     "channel_cells": "{channel} charges {min_cells} to {max_cells} cells, these packs have {cells}.",
     "board_missing": "{count} packs need a board.",

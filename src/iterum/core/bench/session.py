@@ -86,7 +86,10 @@ class Session:
     air_c: float | None = None
 
     def in_air(self, air_c: float | None) -> "Session":
-        """The same session with its packs in air of so many degrees Celsius."""
+        """The same session with its packs in this air.
+
+        air_c : degrees Celsius, None where nobody said.
+        """
         if air_c is None:
             return self
         return replace(self, air_c=air_c, packs=tuple(replace(pack, air_c=air_c) for pack in self.packs))

@@ -17,6 +17,7 @@ from iterum.core.electrical.estimate import as_one_pack, estimate
 from iterum.core.electrical.plugging import seen_by
 from iterum.core.electrical.resistance import Basis, Use, resistance_of
 from iterum.core.quantities import at_most
+from iterum.core.reasons import Reason, reason
 
 LONGEST_S = 24 * 3600.0
 NICKEL_CHARGING_V = 1.45
@@ -227,6 +228,16 @@ def _nickel_charge(packs: Sequence[Pack], setup: Setup, current_a: float) -> Cha
         energy_in_wh=energy_wh / efficiency, energy_in_high_wh=energy_wh / efficiency,
         peak_out_w=node_v * current_a, peak_input_w=node_v * current_a / efficiency, packs=charged, done=True,
     )  # fmt: skip
+
+
+def narrowing(packs: Sequence[Pack]) -> tuple[Reason, ...]:
+    """What would narrow the ranges that are told of these packs, where anything would."""
+    untaught = tuple(pack.id for pack in packs if pack.curve is not None and pack.learned is None)
+    unmeasured = tuple(
+        pack.id for pack in packs if resistance_of(pack, Use.CHARGE).basis not in (Basis.MEASURED, Basis.LEARNED)
+    )
+    found = [reason("narrow_by_charge", ids=untaught)] if untaught else []
+    return (*found, *([reason("narrow_by_mohm", ids=unmeasured)] if unmeasured and packs[0].curve else []))
 
 
 def watts_cost_min(packs: Sequence[Pack], setup: Setup, rules: HouseRules, limits: Sequence[Limit]) -> float:

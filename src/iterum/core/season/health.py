@@ -108,8 +108,13 @@ def nickel_again(pack: Pack, record: ChargeRecord, before: Sequence[ChargeRecord
     return min((last or 0) + 1, MOST_AGAIN)
 
 
-def health(pack: Pack, records: Sequence[ChargeRecord], today: date) -> Health:
-    """The state of a pack by its log, in the order of time."""
+def health(
+    pack: Pack, records: Sequence[ChargeRecord], today: date, jumped: ChargeRecord | None = None
+) -> Health:
+    """The state of a pack by its log, in the order of time.
+
+    jumped : the charge since when it is another pack than its earlier charges told, None where it never was.
+    """
     told = [mah for record in records if (mah := capacity_told(pack, record)) is not None][-5:]
     capacity_mah = pack.capacity_now_mah if not told else median(told)
     part = capacity_mah / pack.capacity_mah if capacity_mah else None
@@ -127,6 +132,8 @@ def health(pack: Pack, records: Sequence[ChargeRecord], today: date) -> Health:
         *_graded("cycles", float(cycles), ((Advice.DEMOTE, DEMOTE_CYCLES), (Advice.WATCH, WATCH_CYCLES))),
         *_graded("age", years, ((Advice.DEMOTE, DEMOTE_YEARS), (Advice.WATCH, WATCH_YEARS))),
     ]  # fmt: skip
+    if jumped is not None:
+        found.append((Advice.WATCH, reason("health_jumped", at=jumped.at, charge_mah=jumped.charge_mah)))
     low = [record for record in records[-5:] if ran_low(pack, record)]
     if len(low) >= 2:
         found.append((Advice.WATCH, reason("health_run_low", count=len(low), of=len(records[-5:]))))

@@ -92,7 +92,8 @@ def expect(
     """The prediction of `charge` as the watch needs it, thinned to `POINTS`. end_v per cell.
 
     cells : in series, 1 to 14. timer_min : the safety timer, minutes. stop_input_v : V at the charger under which the
-    source must not go; None where not known. spread_v : V between cells as they go on. air_c : degrees of the air.
+    source must not go; None where not known. spread_v : V between cells as they go on. air_c : of the
+    air, degrees Celsius.
     whole_mah : mAh that the charger is set to stop at.
     """
     trace = result.trace
@@ -161,7 +162,8 @@ class Outlook:
     """What is expected from here on, in minutes of the charge.
 
     left_min, full_at_min : until its packs are full, balancing not included. progress_min : the minute of the expected
-    curve that the charge has come to. full : whether it has: what flows now only balances. now_v, now_a : expected now.
+    curve that the charge has come to. full : whether it has: what flows now only balances. low_min, high_min : the
+    range of `left_min`. now_v, now_a : expected now.
     """
 
     left_min: float
@@ -170,11 +172,13 @@ class Outlook:
     now_v: float
     now_a: float
     full: bool = False
+    low_min: float = 0.0
+    high_min: float = 0.0
 
 
 STANDS_PART = 0.97
 """Amps from this part of those dialled on stand at the dial; under it they fall."""
-VOLTS_DOUBT_V = 0.04
+VOLTS_DOUBT_V = 0.06
 """How far a cell's volts under charge lie beside the curve expected of it: another cell, another resistance."""
 SLOPE_OVER_MIN, SLOPE_DOUBT = 8.0, 0.35
 """Volts that rise tell when they will be at the end once they were seen so long; a curve bends by that part of it."""
@@ -258,8 +262,20 @@ def _by_slope(expected: Expected, seen: Sequence[Observation], cc_min: float) ->
     rise_v = ((last.pack_v or 0.0) - (first.pack_v or 0.0)) / expected.cells / (last.at_min - first.at_min)
     if rise_v <= 1e-4:
         return []
-    left_min = max((expected.end_v or 0.0) - (last.pack_v or 0.0) / expected.cells, 0.0) / rise_v
+    left_v = max((expected.end_v or 0.0) - (last.pack_v or 0.0) / expected.cells, 0.0)
+    pace = min((last.current_a or 0.0) / expected.dialled_a, 1.0)  # minutes of the expected curve in one of now
+    left_min = pace * left_v / rise_v * _bend(expected, pace * (last.at_min - first.at_min), left_v, cc_min)
     return [(cc_min - left_min, max(SLOPE_DOUBT * left_min, 1.0))]
+
+
+def _bend(expected: Expected, over_min: float, left_v: float, cc_min: float) -> float:
+    """How the expected curve runs from there to its end against a straight line from its own last minutes."""
+    volts = np.maximum.accumulate(np.array(expected.cell_v))
+    here_min = float(np.interp((expected.end_v or 0.0) - left_v, volts, expected.t_min))
+    now_v, before_v = (float(np.interp(max(at, 0.0), expected.t_min, volts)) for at in (here_min, here_min - over_min))
+    rise_v = (now_v - before_v) / min(over_min, max(here_min, 1.0))
+    straight_min = left_v / rise_v if rise_v > 1e-4 else 0.0
+    return min(max((cc_min - here_min) / straight_min, 0.25), 2.0) if straight_min else 1.0
 
 
 AT_END_V = 0.015
@@ -282,7 +298,8 @@ def _from_falling(expected: Expected, item: Observation, now_min: float) -> Outl
     progress_min = min(come_min + max(now_min - item.at_min, 0.0), expected.minutes)
     found = _at(expected, progress_min, now_min, 1.0)
     full = progress_min >= expected.minutes
-    return replace(found, now_a=min(found.now_a, item.current_a or 0.0), full=full)
+    left_min = found.left_min  # by the amps themselves: what was not known at the start does not matter any more
+    return replace(found, now_a=min(found.now_a, item.current_a or 0.0), full=full, low_min=left_min, high_min=left_min)
 
 
 def _at(expected: Expected, progress_min: float, now_min: float, stretch: float) -> Outlook:
@@ -290,4 +307,5 @@ def _at(expected: Expected, progress_min: float, now_min: float, stretch: float)
     volts, amps = (
         float(np.interp(progress_min, expected.t_min, line)) for line in (expected.cell_v, expected.current_a)
     )
-    return Outlook(left_min, now_min + left_min, progress_min, volts, amps)
+    low, high = (left_min * end_min / expected.minutes for end_min in (expected.low_min, expected.high_min))
+    return Outlook(left_min, now_min + left_min, progress_min, volts, amps, low_min=low, high_min=high)

@@ -7,7 +7,7 @@ from iterum.core.bench.choice import Choice
 from iterum.core.bench.kit import Board, Channel, Charger
 from iterum.core.bench.limits import Seats, seats_on
 from iterum.core.bench.packs import Pack
-from iterum.core.electrical.charging import Charge, charge_packs, watts_cost_min
+from iterum.core.electrical.charging import Charge, charge_packs, narrowing, watts_cost_min
 from iterum.core.reasons import Reason
 from iterum.core.sizing.arrange import answer
 from iterum.core.sizing.dial import Share
@@ -36,6 +36,7 @@ class DialPage:
     picture: pinch.Pinch | None
     charge_picture: curves.ChargePicture | None
     charge_small: curves.ChargePicture | None
+    narrowing: tuple[Reason, ...]
     watts_cost_min: float
     ends: tuple[EndChoice, ...]
     seats: Seats
@@ -79,6 +80,7 @@ def dial_page(bench: Bench, choice: Choice) -> DialPage:
         refusals=refusal.reasons if refusal else (),
         picture=pinch.draw(sizing, board is None) if sizing else None,
         charge_picture=curves.draw_charge(sizing.charge, cells, end_v) if sizing and by_volts else None,
+        narrowing=narrowing(packs) if sizing else (),
         charge_small=_small(sizing, cells, end_v) if sizing and by_volts else None,
         watts_cost_min=watts_cost_min(packs, sizing.setup, sizing.rules, sizing.limits) if sizing else 0.0,
         ends=_ends(sizing) if sizing else (),

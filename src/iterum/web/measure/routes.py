@@ -13,6 +13,7 @@ from iterum.core.season.run import ON_BOARD
 from iterum.devices.driver import LinkLost, Refused
 from iterum.web.context import desk, links, log_book, now, runs
 from iterum.web.measure.views import (
+    AirAsked,
     Typed,
     look_at,
     next_to_measure,
@@ -54,8 +55,8 @@ def page() -> str:
     return _page(None, None)
 
 
-def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> str:
-    session = desk().session()
+def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False, air: AirAsked | None = None) -> str:
+    session = desk().session(now())
     if not session.packs:
         return render_template("measure/none.html")
     tabs = class_tabs(session.packs, lambda item: item.reading is not None)
@@ -100,7 +101,23 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False) -> 
         alone=lone and current.id not in on_board,
         still_full=sorted(log_book().full_since().items(), key=lambda item: item[1]),
         has_checker=links().checker() is not None,
+        air=air or AirAsked.of(desk().air_c(now())),
     )
+
+
+@blueprint.post("/air")
+def air() -> str | Response | tuple[str, int]:
+    """Write down what the air is today."""
+    air_c, fault = read_temperature(request.form.get("air_c", ""))
+    pack = _pack(request.form.get("pack"))
+    if air_c is None:
+        asked = AirAsked(
+            request.form.get("air_c", ""), desk().air_c(now()) is not None, fault or "Type degrees, such as 12."
+        )
+        return _page(pack, None, air=asked), 422
+    desk().set_air(air_c, now())
+    flash(f"The air is {air_c:g} °C today.")
+    return redirect(url_for("measure.page", pack=pack.id))
 
 
 def _on_board() -> set[str]:

@@ -60,6 +60,20 @@ def read_total(text: str) -> Typed:
     return Typed((text,), (), {0: fault})
 
 
+@dataclass(frozen=True)
+class AirAsked:
+    """The field for the air of the day: what stands in it, whether it is known, and its fault."""
+
+    text: str
+    known: bool
+    fault: str = ""
+
+    @classmethod
+    def of(cls, air_c: float | None) -> "AirAsked":
+        """The field as it stands when nothing was typed."""
+        return cls("" if air_c is None else f"{air_c:g}", air_c is not None)
+
+
 def read_temperature(text: str) -> tuple[float | None, str]:
     """Degrees Celsius as typed, and the fault when it is none; empty means not taken."""
     text = text.strip().replace(",", ".")

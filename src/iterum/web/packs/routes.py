@@ -17,7 +17,7 @@ from iterum.exchange.session import pack_document, part_from
 from iterum.store.repository import TagTaken
 from iterum.web.context import bench, desk, log_book, now
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
-from iterum.web.pictures import trend
+from iterum.web.pictures import known_curve, trend
 from iterum.web.pictures.code import code_svg
 
 blueprint = Blueprint("packs", __name__, url_prefix="/packs", template_folder="templates")
@@ -101,7 +101,17 @@ def health() -> str:
     told, charges = log_book().health_of(pack, now())
     picture = trend.draw(pack, [item.record for item in reversed(charges)])
     return render_template("packs/health.html", pack=pack, health=told, charges=charges[:40], picture=picture,
+                           curve=known_curve.draw(pack),
                            disposal=DISPOSAL, retire=Advice.RETIRE)  # fmt: skip
+
+
+@blueprint.post("/forget")
+def forget() -> AnyResponse:
+    """Forget what a pack's charges taught of it."""
+    pack = _find(request.form.get("id"))
+    desk().forget_learned(pack.id, now())
+    flash(f"What was learned of {pack.id} is forgotten; its charges from now on teach it anew. The log keeps them all.")
+    return redirect(url_for("packs.health", id=pack.id))
 
 
 @blueprint.get("/tag")
