@@ -3,8 +3,8 @@
 from collections.abc import Iterable
 from typing import Any
 
+from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import SourceUse, WishOutcome
-from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.record import PlanRecord
 from iterum.core.reasons import Reason
 from iterum.exchange.results import Clock, reasons_document, tidy

@@ -7,10 +7,10 @@ from datetime import datetime
 from time import perf_counter
 
 from iterum.core.bench.session import Session
+from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
 from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.plan import Plan, Planner, Progress
-from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord, record_of
 from iterum.core.planning.replan import Replanner, changes
 from iterum.core.planning.schedule import Gene

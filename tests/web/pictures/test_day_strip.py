@@ -7,8 +7,8 @@ from itertools import pairwise
 import pytest
 
 from iterum.core.bench.session import Wish
+from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import SourceUse, WishOutcome
-from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.record import PlanRecord
 from iterum.web.pictures.day_strip import MARGIN, NARROW, WIDE, Named, draw
 

@@ -5,8 +5,9 @@ from dataclasses import dataclass, replace
 
 from iterum.core.bench.limits import current_to_dial, setup_faults
 from iterum.core.bench.session import Session
+from iterum.core.planning.batches import Costs, PlannedBatch
 from iterum.core.planning.history import Past, problem_as_it_is
-from iterum.core.planning.problem import RATE_PARTS, Costs, PlannedBatch, Problem
+from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import EPS, Occupancy, free_from, power_free_from
 from iterum.core.reasons import Reason, Unsafe, reason
 
@@ -78,7 +79,7 @@ def move(
 def _costs(problem: Problem, members: tuple[int, ...], machine: int, board: int, batch: PlannedBatch) -> Costs:
     """What the batch costs there, at the amps nearest to those it had. Raises Unsafe where it cannot be charged."""
     found: list[tuple[float, int]] = []
-    for part in range(len(RATE_PARTS)):
+    for part in range(problem.parts):
         costs = problem.costs(members, machine, board, part)
         if costs is not None:
             found.append((abs(costs.current_a - batch.current_a), part))

@@ -11,7 +11,8 @@ from math import floor, inf
 
 from ortools.sat.python import cp_model
 
-from iterum.core.planning.problem import Costs, Problem
+from iterum.core.planning.batches import Costs
+from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene
 
 TICKS = 20

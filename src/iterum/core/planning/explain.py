@@ -9,8 +9,9 @@ from iterum.core.bench.kit import Kit
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session
 from iterum.core.match.group import obstacles
+from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import Plan
-from iterum.core.planning.problem import PlannedBatch, Problem
+from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
@@ -150,7 +151,7 @@ def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> I
     search starts from the plan at hand, so that noise never makes a wider bench look worse.
     chunks : of search for each, 1 or more.
     """
-    short = plan.score.missing > 0 or plan.score.late_min > MOMENT_MIN
+    short = not plan.score.whole or plan.score.late_min > MOMENT_MIN
     for code, numbers, changed in _widened(problem.session, plan, short):
         relaxed = Problem(changed)
         start = plan.genes if len(relaxed.packs) == len(problem.packs) else ()
@@ -161,13 +162,13 @@ def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> I
         end_min = best.schedule.makespan_min
         saved_min = plan.makespan_min - end_min
         if short:
-            worth = (best.score.missing, best.score.late_min) < (plan.score.missing, plan.score.late_min - 0.5)
-            whole = best.score.missing == 0 and best.score.late_min < MOMENT_MIN
+            worth = best.score.short < (*plan.score.short[:2], plan.score.late_min - 0.5)
+            whole = best.score.whole and best.score.late_min < MOMENT_MIN
             back = plan.score.missing - best.score.missing
             faster = _faster(best.schedule, problem.rules)
             more = {**numbers, "whole": whole, "packs": back, "late_min": best.score.late_min, "faster": faster}
             yield Relaxed(reason(f"buys_{code}", **more), end_min, saved_min) if worth else None
-        elif best.score.missing == 0 and end_min < plan.makespan_min * (1 - LEAST_GAIN):
+        elif best.score.whole and end_min < plan.makespan_min * (1 - LEAST_GAIN):
             yield Relaxed(reason(f"wider_{code}", saved_min=saved_min, end_min=end_min), end_min, saved_min)
         else:
             yield None

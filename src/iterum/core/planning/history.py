@@ -8,7 +8,8 @@ from math import inf
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.session import Session, Wish
 from iterum.core.bench.verdict import judge_pack
-from iterum.core.planning.problem import PlannedBatch, Problem
+from iterum.core.planning.batches import PlannedBatch
+from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import Waiting, returned, round_of, tag_at, tag_of
 
 

@@ -7,9 +7,11 @@ from iterum.core.bench.kit import Kit
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.session import Session, Wish
 from iterum.core.match.matching import unfit
+from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
-from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem
+from iterum.core.planning.heats import DaySearch
+from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.schedule import Gene, Schedule, Seated, decode, visits_of
 from iterum.core.planning.score import Prefer, Score, score_of
@@ -103,25 +105,32 @@ class Planner:
         start: Sequence[Gene] = (),
         problem: Problem | None = None,
     ) -> None:
-        self.problem = Problem(session) if problem is None else problem
+        problem = Problem(session) if problem is None else problem
         self.prefer = prefer
-        self.search = Search(self.problem, prefer, seed, start)
+        self.search = (
+            Search(problem, prefer, seed, start) if problem.day is None else DaySearch(problem, prefer, seed, start)
+        )
         self.bound_min = 0.0
         self.proved = False
         self.gentle = True
         """Whether amps are turned down where that costs no time; not where an old plan is kept as it was."""
 
+    @property
+    def problem(self) -> Problem:
+        """What the best plan so far speaks of: the session, with the decisions on its heats."""
+        return self.search.best.problem
+
     def improve(self) -> Iterator[Progress]:
         """Ever better plans until one is proved; stop taking when the time is up. The bound comes after the first."""
         best = self.search.best
         yield Progress(0, best.schedule.makespan_min, 0.0, False)
-        if best.score.missing == 0:
+        if best.score.whole and self.problem.day is None:
             self.bound_min = lower_bound_min(self.problem, self.search.needed)
             exact = solve(self.problem, self.search.needed, best.schedule.makespan_min)
             if exact is not None:
                 self._take_exact(*exact)
         for chunk, found in enumerate(self.search):
-            if chunk == SHARPER_AFTER and best.score.missing == 0 and not self.proved:
+            if chunk == SHARPER_AFTER and self.problem.day is None and best.score.whole and not self.proved:
                 self.bound_min = max(self.bound_min, leaders_bound_min(self.problem, self.search.needed))
             self.proved = self.proved or self._at_bound(found)
             yield Progress(found.iterations, found.schedule.makespan_min, self.bound_min, self.proved)
@@ -133,12 +142,12 @@ class Planner:
         if genes is not None:
             schedule = decode(self.problem, genes)
             if schedule is not None and not schedule.unplaced:
-                found = Found(tuple(genes), schedule, score_of(self.problem, schedule, self.prefer), 0)
+                found = Found(self.problem, tuple(genes), schedule, score_of(self.problem, schedule, self.prefer), 0)
                 self.search.best = min(self.search.best, found, key=lambda item: item.score)
         self.proved = optimal and self._at_bound(self.search.best)
 
     def _at_bound(self, found: Found) -> bool:
-        return found.score.missing == 0 and found.schedule.makespan_min <= self.bound_min + PROVED_WITHIN_MIN
+        return found.score.whole and found.schedule.makespan_min <= self.bound_min + PROVED_WITHIN_MIN
 
     # ------------------------------------------------------------------ the plan taken
 
@@ -168,12 +177,12 @@ class Planner:
             genes = self._gentler(best.genes) if self.gentle and self.prefer is Prefer.SOONEST else best.genes
             schedule = self._refined(genes)
             score = score_of(self.problem, schedule, self.prefer)
-            if (score.missing, score.late_min) <= (best.score.missing, best.score.late_min + MOMENT_MIN):
+            if score.short <= (*best.score.short[:2], best.score.late_min + MOMENT_MIN):
                 break
             # Refined minutes are known now, and count from here on.
-            self.search.best = self.search.found(best.genes)
+            self.search.reckon_anew()
             for chunk, found in enumerate(self.search):
-                if chunk >= REPAIR_CHUNKS or (found.score.missing, found.score.late_min) <= (0, MOMENT_MIN):
+                if chunk >= REPAIR_CHUNKS or found.score.short <= (0, 0, MOMENT_MIN):
                     break
         return genes, schedule, score
 
@@ -181,13 +190,13 @@ class Planner:
         """Fewer amps wherever the end stays where it is: less wear at no cost."""
         best = decode(self.problem, genes)
         for at in range(len(genes)):
-            for part in range(len(RATE_PARTS) - 1, genes[at].part, -1):
+            for part in self.problem.gentler(genes[at].part):
                 tried = (*genes[:at], replace(genes[at], part=part), *genes[at + 1 :])
                 schedule = decode(self.problem, tried)
                 if best is None or schedule is None:
                     continue
                 old, new = (score_of(self.problem, item, self.prefer) for item in (best, schedule))
-                if (new.missing, new.late_min, new.first) <= (old.missing, old.late_min, old.first + MOMENT_MIN):
+                if (*new.short, new.first) <= (*old.short, old.first + MOMENT_MIN):
                     genes, best = tried, schedule
                     break
         return genes

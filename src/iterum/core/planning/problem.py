@@ -9,9 +9,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, time, timedelta
 from functools import cached_property
+from itertools import repeat
 from math import inf
 
-from iterum.core.bench.bench import Bench, Running
+from iterum.core.bench.bench import Bench
 from iterum.core.bench.feed import Feed
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
 from iterum.core.bench.limits import current_to_dial, setup_faults, slower_current
@@ -26,130 +27,43 @@ from iterum.core.electrical.joining import passing_order
 from iterum.core.electrical.resistance import resistance_of
 from iterum.core.electrical.waiting import NO_WAIT_V, Waits, spread_per_cell_v, waits
 from iterum.core.match.group import group_size_limit, in_plug_order, obstacles
-from iterum.core.planning.rounds import Round, Rounds, Waiting, plan_rounds, round_of, tag_of
+from iterum.core.planning.batches import Costs, Machine, PlannedBatch, batch_in_hand
+from iterum.core.planning.rounds import Flight, Round, Rounds, Waiting, heats_to_come, plan_rounds, tag_of
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.dial import minutes_at
 
 RATE_PARTS = (1.0, 0.75, 0.5)
-"""Parts of the amps that sizing allows, at which a batch may be charged: the fastest starves others of watts."""
+"""Parts of the amps that sizing allows, at which a batch may be charged: the fastest starves others of watts. After
+them come the even shares of every shared limit, which no part of the amps hits."""
+MOST_SHARES = 3
+"""Into so many even shares a limit is split at most."""
 
 
-@dataclass(frozen=True)
-class Machine:
-    """One channel with what feeds it. `uses` are (resource, W of it for each W at the packs)."""
+@dataclass
+class Known:
+    """What was worked out about sets of packs, whichever round of the day they are in: shared by all problems of one
+    session, which differ in who flies. Packs go by numbers that `number` gives out."""
 
-    index: int
-    channel: Channel
-    feed: Feed
-    uses: tuple[tuple[str, float], ...]
+    numbers: dict[Pack, int] = field(default_factory=dict)
+    may_join: dict[tuple[int, ...], bool] = field(default_factory=dict)
+    costs: dict[tuple[tuple[int, ...], int, int, int], Costs | None] = field(default_factory=dict)
+    exact: dict[tuple[tuple[int, ...], int, int, int], Costs] = field(default_factory=dict)
+    minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)
+    orders: dict[tuple[int, ...], tuple[int, ...] | None] = field(default_factory=dict)
+    waits: dict[tuple[tuple[int, ...], float, float], Waits] = field(default_factory=dict)
+    nearly: dict[tuple[int, float, float, float, float], float] = field(default_factory=dict)
+    setups: dict[tuple[int, int], Setup] = field(default_factory=dict)
+    full_in_min: dict[int, float] = field(default_factory=dict)
 
-    @property
-    def source_id(self) -> str | None:
-        """The source behind it, None for mains without end."""
-        return self.feed.source.id if self.feed.source else None
-
-
-@dataclass(frozen=True)
-class Costs:
-    """What one set of packs costs on one board and channel at one rate.
-
-    wait_min : evening out before charging. full_min : from the start of charging until full; minutes : the balancing
-    allowance included. power_w : the most at the packs. energy_wh : into the packs.
-    """
-
-    current_a: float
-    rate_c: float
-    wait_min: float
-    full_min: float
-    minutes: float
-    power_w: float
-    energy_wh: float
-
-
-@dataclass(frozen=True)
-class PlannedBatch:
-    """One batch of a plan. `packs` in the order to plug them in; times in minutes from now.
-
-    start_min : the person begins to set it up. lead_min : charging begins, the packs having evened out. full_min : the
-    amps have fallen to a tenth. end_min : balanced as well, or taken off for a heat. power_w : the most at the packs.
-    energy_in_wh, power_in_w : at the source.
-    """
-
-    packs: tuple[str, ...]
-    family: str
-    board: str | None
-    channel: str
-    source: str | None
-    current_a: float
-    rate_c: float
-    start_min: float
-    lead_min: float
-    full_min: float
-    end_min: float
-    power_w: float
-    energy_in_wh: float
-    power_in_w: float
-    locked: bool = False
-    """Kept where it is by the pilot, whatever is planned anew."""
-
-    @property
-    def tags(self) -> tuple[str, ...]:
-        """What is written on its packs, whichever round they are in."""
-        return tuple(map(tag_of, self.packs))
-
-    @property
-    def rounds(self) -> tuple[int, ...]:
-        """The round of each pack: 1 for its first charge of the day."""
-        return tuple(map(round_of, self.packs))
-
-
-def later(batch: PlannedBatch, by_min: float) -> PlannedBatch:
-    """The same batch so many minutes later.
-
-    by_min : minutes, negative for sooner.
-    """
-    return replace(
-        batch,
-        start_min=batch.start_min + by_min,
-        lead_min=batch.lead_min + by_min,
-        full_min=batch.full_min + by_min,
-        end_min=batch.end_min + by_min,
-    )
-
-
-def batch_in_hand(running: Running, session: Session) -> PlannedBatch:
-    """A batch that is charging as a plan sees it: begun, and taking what it takes until its end."""
-    bench = session.bench
-    setup = bench.setup(running.board, running.channel)
-    part = setup.feed.efficiency_from_source
-    packs = bench.members(running.packs)
-    left_min = max(running.minutes_left, EPSILON_MIN)
-    return PlannedBatch(
-        packs=running.packs,
-        family=packs[0].family,
-        board=running.board,
-        channel=running.channel,
-        source=setup.feed.source.id if setup.feed.source else None,
-        current_a=running.current_a,
-        rate_c=running.current_a / total_ah(packs),
-        start_min=-2 * EPSILON_MIN,
-        lead_min=-EPSILON_MIN,
-        full_min=left_min,
-        end_min=left_min,
-        power_w=running.power_w,
-        energy_in_wh=running.energy_left_wh / part,
-        power_in_w=running.power_w / part,
-    )
-
-
-EPSILON_MIN = 0.01
-"""A moment ago."""
+    def number(self, pack: Pack) -> int:
+        """The number of a pack as it is, whichever round it is in."""
+        return self.numbers.setdefault(replace(pack, id=tag_of(pack.id)), len(self.numbers))
 
 
 @dataclass
 class Problem:
-    """One session to plan. Answers about sets of packs are worked out once and kept."""
+    """One session to plan, with the decisions on its heats. Answers about sets of packs are worked out once."""
 
     session: Session
     fixed: tuple[PlannedBatch, ...] = ()
@@ -158,14 +72,13 @@ class Problem:
     """Packs of those batches, and those that have flown: they may fly in heats, and come round again."""
     not_before: dict[tuple[int, ...], float] = field(default_factory=dict)
     """Batches, by their packs, that are to stay where an earlier plan had them: not before these minutes."""
-    _may_join: dict[tuple[int, ...], bool] = field(default_factory=dict)
-    _costs: dict[tuple[tuple[int, ...], int, int, int], Costs | None] = field(default_factory=dict)
-    _known_minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)
-    _exact: dict[tuple[tuple[int, ...], int, int, int], Costs] = field(default_factory=dict)
-    _setups: dict[tuple[int, int], Setup] = field(default_factory=dict)
-    _orders: dict[tuple[int, ...], tuple[Pack, ...] | None] = field(default_factory=dict)
-    _estimated_waits: dict[tuple[str, float, float, float, float], float] = field(default_factory=dict)
-    _known_waits: dict[tuple[tuple[int, ...], float, float], Waits] = field(default_factory=dict)
+    flights: tuple[Flight, ...] | None = None
+    """The decisions on the heats to come, in the order of time; None: all of them whole, full packs first."""
+    known: Known = field(default_factory=Known)
+
+    def otherwise(self, flights: tuple[Flight, ...]) -> "Problem":
+        """The same with other decisions on its heats; what is known of its packs is shared."""
+        return Problem(self.session, self.fixed, self.coming, self.not_before, flights, self.known)
 
     @property
     def rules(self) -> HouseRules:
@@ -202,6 +115,14 @@ class Problem:
         return tuple(sorted(chosen, key=lambda pack: (pack.family, pack.cell_v or 0.0, pack.id)))
 
     @cached_property
+    def numbers(self) -> tuple[int, ...]:
+        """By pack, its number in what is known."""
+        return tuple(map(self.known.number, self.packs))
+
+    def _numbers(self, members: tuple[int, ...]) -> tuple[int, ...]:
+        return tuple([self.numbers[index] for index in members])
+
+    @cached_property
     def joins(self) -> tuple[bool, ...]:
         """By pack, whether it may share a board at all."""
         return tuple(judge_pack(pack, self.rules).joins for pack in self.packs)
@@ -213,7 +134,27 @@ class Problem:
         """Who flies in which heat, and so what is to be charged; None where nothing flies."""
         if not any(wish.is_heat for wish in self.session.wanted):
             return None
-        return plan_rounds(self.session, self.verdicts, self.coming)
+        flights = self.flights or (Flight(),) * len(heats_to_come(self.session))
+        return plan_rounds(self.session, self.verdicts, self.coming, flights, self.full_in_min)
+
+    def full_in_min(self, pack: Pack) -> float:
+        """Minutes from setting a pack up until it can be full at the soonest: alone, on the channel that is best for
+        it; without end where none charges it."""
+        number = self.known.number(pack)
+        if number not in self.known.full_in_min:
+            self.known.full_in_min[number] = self.rules.setup_min + min(
+                map(self._alone_min, repeat(pack), self.machines)
+            )
+        return self.known.full_in_min[number]
+
+    def _alone_min(self, pack: Pack, machine: Machine) -> float:
+        setup = self.setup(machine.index, -1)
+        if setup_faults([pack], setup):
+            return inf
+        try:
+            return minutes_at([pack], current_to_dial([pack], setup, self.rules), setup, self.rules)
+        except Unsafe:
+            return inf
 
     @cached_property
     def rounds(self) -> tuple[Round, ...]:
@@ -241,6 +182,17 @@ class Problem:
         """
         there_min = max((self.rounds[index].release_min for index in members), default=0.0) if self.rounds else 0.0
         return max(there_min, self.not_before.get(members, 0.0)) if self.not_before else there_min
+
+    def last_min(self, members: tuple[int, ...]) -> float:
+        """When the first heat of these packs begins: full after that they are of no use for it; without end for packs
+        that do not fly.
+
+        members : indices into the packs of the problem.
+        """
+        if not self.rounds:
+            return inf
+        heats = (self.rounds[index].heat for index in members)
+        return min((heat.at_min for heat in heats if heat.is_heat), default=inf)
 
     def due_min(self, index: int) -> float:
         """By when a pack is wanted full; without end where nobody asks.
@@ -312,6 +264,37 @@ class Problem:
         return found
 
     @cached_property
+    def shares_w(self) -> tuple[tuple[str, float], ...]:
+        """(resource, W of it) of the even shares of every limit that several channels share."""
+        found = []
+        for name, limit_w in self.limits_w.items():
+            users = sum(name in dict(machine.uses) for machine in self.machines)
+            found += [(name, limit_w / among) for among in range(2, min(users, MOST_SHARES) + 1) if limit_w < inf]
+        return tuple(found)
+
+    @property
+    def parts(self) -> int:
+        """How many rates a batch may be charged at: parts of the most, and even shares."""
+        return len(RATE_PARTS) + len(self.shares_w)
+
+    def gentler(self, part: int) -> range:
+        """Rates to try for fewer amps than those of a batch, the least first.
+
+        part : which of the `parts`.
+        """
+        return range(len(RATE_PARTS) - 1, part, -1) if part < len(RATE_PARTS) else range(0)
+
+    def _slower_a(self, part: int, most_a: float, machine: int, full_v: float, channel: Channel) -> float:
+        """The amps of one of the rates, in the channel's steps."""
+        if part < len(RATE_PARTS):
+            return slower_current(most_a, RATE_PARTS[part], channel)
+        name, share_w = self.shares_w[part - len(RATE_PARTS)]
+        factor = dict(self.machines[machine].uses).get(name)
+        if factor is None:
+            return most_a
+        return slower_current(most_a, min(share_w / factor / full_v / most_a, 1.0), channel)
+
+    @cached_property
     def boards(self) -> tuple[Board, ...]:
         """Boards, the smallest first, so that a large one is not taken by a pair."""
         return tuple(sorted(self.kit.all_boards(), key=lambda board: (board.ports, board.id)))
@@ -339,18 +322,23 @@ class Problem:
 
         members : indices into the packs of the problem.
         """
-        key = tuple(sorted(members))
-        known = self._may_join.get(key)
+        members = tuple(sorted(members))
+        if self.rounds and len({self._tags[index] for index in members}) < len(members):
+            return False  # the same pack twice
+        key = self._numbers(members)
+        known = self.known.may_join.get(key)
         if known is None:
-            known = self._may_join[key] = self._judge(key)
+            known = self.known.may_join[key] = self._judge(members)
         return known
+
+    @cached_property
+    def _tags(self) -> tuple[str, ...]:
+        return tuple(tag_of(pack.id) for pack in self.packs)
 
     def _judge(self, key: tuple[int, ...]) -> bool:
         if len(key) == 1:
             return True
         packs = [self.packs[index] for index in key]
-        if self.rounds and len({tag_of(pack.id) for pack in packs}) < len(packs):
-            return False  # the same pack twice
         most = group_size_limit(self.rules, None)
         if not all(self.joins[index] for index in key) or (most is not None and len(key) > most):
             return False
@@ -363,16 +351,19 @@ class Problem:
 
         members : indices into the packs of the problem.
         """
-        if members not in self._orders:
-            packs = [self.packs[index] for index in members]
-            self._orders[members] = (
-                in_plug_order(packs)
-                if len(packs) > 1 and self._gentle(packs)
-                else passing_order(packs, self.rules, self._least_lead_mohm)
-                if len(packs) > 1
-                else tuple(packs)
-            )
-        return self._orders[members]
+        packs = [self.packs[index] for index in members]
+        key = self._numbers(members)
+        if key not in self.known.orders:
+            order: Sequence[Pack] | None = packs
+            if len(packs) > 1:
+                order = (
+                    in_plug_order(packs)
+                    if self._gentle(packs)
+                    else passing_order(packs, self.rules, self._least_lead_mohm)
+                )
+            self.known.orders[key] = None if order is None else tuple(map(packs.index, order))
+        places = self.known.orders[key]
+        return None if places is None else tuple(packs[place] for place in places)
 
     def plug_order(self, members: tuple[int, ...]) -> tuple[str, ...]:
         """Tags of a batch in the order to plug its packs in.
@@ -415,17 +406,17 @@ class Problem:
         )
 
     def costs(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:
-        """Costs by the fast estimate, or as refined; None where it cannot be done. `part` indexes RATE_PARTS.
+        """Costs by the fast estimate, or as refined; None where it cannot be done. `part` : which of the `parts`.
 
         members : indices into the packs of the problem. machine : index of a channel of the problem. board : index of
         a board of the problem, -1 for none.
         """
         key = self._key(members, machine, board, part)
-        if key in self._exact:
-            return self._exact[key]
-        if key not in self._costs:
-            self._costs[key] = self._reckon(*key)
-        return self._costs[key]
+        if key in self.known.exact:
+            return self.known.exact[key]
+        if key not in self.known.costs:
+            self.known.costs[key] = self._reckon(members, *key[1:])
+        return self.known.costs[key]
 
     def setup(self, machine: int, board: int) -> Setup:
         """The board, channel and feed behind two indices.
@@ -433,9 +424,9 @@ class Problem:
         machine : index of a channel of the problem.
         """
         key = (machine, board)
-        if key not in self._setups:
-            self._setups[key] = self._setup(machine, board)
-        return self._setups[key]
+        if key not in self.known.setups:
+            self.known.setups[key] = self._setup(machine, board)
+        return self.known.setups[key]
 
     def _setup(self, machine: int, board: int) -> Setup:
         found = self.machines[machine]
@@ -445,7 +436,7 @@ class Problem:
         self, members: tuple[int, ...], machine: int, board: int, part: int
     ) -> tuple[tuple[int, ...], int, int, int]:
         machines, boards = self._kinds
-        return members, machines[machine], -1 if board < 0 else boards[board], part
+        return self._numbers(members), machines[machine], -1 if board < 0 else boards[board], part
 
     @cached_property
     def _kinds(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
@@ -464,8 +455,9 @@ class Problem:
             current_a = current_to_dial(packs, setup, self.rules)
         except Unsafe:
             return None
+        full_v = packs[0].cells * self.rules.full_v(packs[0].chemistry)
         if part:
-            current_a = slower_current(current_a, RATE_PARTS[part], setup.channel)
+            current_a = self._slower_a(part, current_a, machine, full_v, setup.channel)
         full_min = self._minutes(members, current_a, setup)
         return Costs(
             current_a=current_a,
@@ -473,7 +465,7 @@ class Problem:
             wait_min=self._estimated_wait_min(packs, current_a, setup),
             full_min=full_min,
             minutes=full_min + self.balance_of(members),
-            power_w=current_a * packs[0].cells * self.rules.full_v(packs[0].chemistry),
+            power_w=current_a * full_v,
             energy_wh=sum(self._energies_wh[index] for index in members),
         )
 
@@ -482,19 +474,19 @@ class Problem:
         packs = [self.packs[index] for index in members]
         full_w = current_a * packs[0].cells * self.rules.full_v(packs[0].chemistry)
         power_w = least_power_w(setup)
-        key = (members, current_a, None if power_w >= full_w else power_w, setup.lead_mohm)
-        if key not in self._known_minutes:
-            self._known_minutes[key] = minutes_at(packs, current_a, setup, self.rules)
-        return self._known_minutes[key]
+        key = (self._numbers(members), current_a, None if power_w >= full_w else power_w, setup.lead_mohm)
+        if key not in self.known.minutes:
+            self.known.minutes[key] = minutes_at(packs, current_a, setup, self.rules)
+        return self.known.minutes[key]
 
     def _waits(self, members: tuple[int, ...], current_a: float, setup: Setup) -> Waits:
         """How long packs that share a board even out, and how they stand then."""
         packs = [self.packs[index] for index in members]
-        key = (members, setup.lead_mohm, round(current_a / total_ah(packs), 6))
-        if key not in self._known_waits:
+        key = (self._numbers(members), setup.lead_mohm, round(current_a / total_ah(packs), 6))
+        if key not in self.known.waits:
             order = self.order_of(members) or in_plug_order(packs)
-            self._known_waits[key] = waits(order, setup.lead_mohm, self.rules, key[2])
-        return self._known_waits[key]
+            self.known.waits[key] = waits(order, setup.lead_mohm, self.rules, key[2])
+        return self.known.waits[key]
 
     def _estimated_wait_min(self, packs: Sequence[Pack], current_a: float, setup: Setup) -> float:
         """The same, nearly: the pack that is furthest out, against all the others as one large pack."""
@@ -505,12 +497,13 @@ class Problem:
         out = max(packs, key=lambda pack: abs((pack.cell_v or 0.0) - mean_v))
         others_ah = whole_ah - out.capacity_ah
         others_v = (mean_v * whole_ah - (out.cell_v or 0.0) * out.capacity_ah) / others_ah
-        key = (out.id, round(others_v, 2), round(others_ah), setup.lead_mohm, round(current_a / whole_ah, 1))
-        if key not in self._estimated_waits:
+        number = self.known.number(out)
+        key = (number, round(others_v, 2), round(others_ah), setup.lead_mohm, round(current_a / whole_ah, 1))
+        if key not in self.known.nearly:
             others = replace(out, reading=Reading.of_cells((key[1],) * out.cells), capacity_mah=1000 * others_ah)
             pair = in_plug_order((out, others))
-            self._estimated_waits[key] = waits(pair, setup.lead_mohm, self.rules, key[4]).charge_min
-        return self._estimated_waits[key]
+            self.known.nearly[key] = waits(pair, setup.lead_mohm, self.rules, key[4]).charge_min
+        return self.known.nearly[key]
 
     def balance_of(self, members: Sequence[int]) -> float:
         """The balancing allowance of a batch, min. A weak pack is balanced whatever the house rule; it is alone.
@@ -535,8 +528,8 @@ class Problem:
         a board of the problem, -1 for none. part : index into the rates to be tried.
         """
         key = self._key(members, machine, board, part)
-        found = self.costs(*key)
-        if found is None or key in self._exact:
+        found = self.costs(members, machine, board, part)
+        if found is None or key in self.known.exact:
             return False
         packs = [self.packs[index] for index in members]
         setup, start, wait_min = self.setup(machine, board), None, 0.0
@@ -546,7 +539,7 @@ class Problem:
             by_id = dict(zip((one.id for one in order), waited.start, strict=True))
             start, wait_min = [by_id[one.id] for one in packs], waited.charge_min
         full = charge_packs(packs, setup, self.rules, found.current_a, wait_min, start)
-        self._exact[key] = replace(
+        self.known.exact[key] = replace(
             found,
             wait_min=wait_min,
             full_min=full.minutes,

@@ -4,10 +4,10 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
+from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.explain import BatchWhy, Relaxed
 from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.plan import Plan, SourceUse, WishOutcome
-from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.rounds import round_of, tag_of
 from iterum.core.reasons import Reason
 

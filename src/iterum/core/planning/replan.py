@@ -6,10 +6,11 @@ from dataclasses import dataclass, replace
 from math import inf
 
 from iterum.core.bench.session import Session, Wish
+from iterum.core.planning.batches import PlannedBatch, later
 from iterum.core.planning.by_hand import in_the_way
 from iterum.core.planning.history import Flown, could_fly, flights_of, have_flown, packs_as_they_are, shifted
 from iterum.core.planning.plan import NotPlanned, Plan, Planner, outcomes
-from iterum.core.planning.problem import RATE_PARTS, PlannedBatch, Problem, later
+from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import is_sound, round_of, tag_of
 from iterum.core.planning.schedule import Gene, Occupancy
 from iterum.core.planning.score import Prefer
@@ -116,7 +117,7 @@ def _part(problem: Problem, members: tuple[int, ...], machine: int, batch: Plann
     """The part of the amps that comes nearest to what the batch had."""
     board = problem.boards_for(members)[0]
     best = (inf, 0)
-    for part in range(len(RATE_PARTS)):
+    for part in range(problem.parts):
         costs = problem.costs(members, machine, board, part)
         if costs is not None:
             best = min(best, (abs(costs.current_a - batch.current_a), part))
@@ -191,7 +192,7 @@ class Replanner(Planner):
             self.problem.not_before = self._where_they_were()
             repaired = self.search.found(self.keeps_close)
             worth = (
-                best.score.missing < repaired.score.missing
+                best.score.short[:2] < repaired.score.short[:2]
                 or best.score.late_min < repaired.score.late_min - MOMENT_MIN
                 or (not self.let_go and best.schedule.makespan_min <= repaired.schedule.makespan_min - WORTH_MIN)
             )

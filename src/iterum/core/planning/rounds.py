@@ -1,12 +1,13 @@
 """A day of heats: which packs fly when, how they come back, and so what is to be charged between which times.
 
-Who flies is settled before the search, by the rule that pilots follow: packs that are full or fullest fly first,
-and those that have been back longest go round again. What is left to plan is a list of charges, each with a time from
-which its pack is there and a time by which it must be full.
+Who flies and what is given up are decisions of the search, written down as a `Seating`; this turns one into a list of
+charges, each with a time from which its pack is there and a time by which it must be full. No pack is seated where no
+channel can have it full in time, and a heat that cannot be flown whole is given up at once: its packs go to the next.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from enum import IntEnum
 
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules
@@ -67,12 +68,43 @@ class Seat:
     ready_min: float | None
 
 
+class Order(IntEnum):
+    """By which rule packs are taken for a heat. Those that are full already are always there to be taken."""
+
+    FULL_FIRST = 0
+    FULLEST_FIRST = 1
+    EMPTIEST_FIRST = 2
+    BACK_LONGEST = 3
+
+
+@dataclass(frozen=True)
+class Flight:
+    """The decision on one heat: how many fly in it (None: all that are asked for, or nobody), taken by which rule.
+
+    first : tags that fly before any other. without : tags that do not fly in it.
+    """
+
+    count: int | None = None
+    order: Order = Order.FULL_FIRST
+    first: tuple[str, ...] = ()
+    without: frozenset[str] = frozenset()
+
+
 @dataclass(frozen=True)
 class Rounds:
-    """Everything to be charged for the heats, and who has which place in them."""
+    """Everything to be charged for the heats, who has which place in them, and why a heat was given up.
+
+    heats : those to come, in the order of time; `flights` are the decisions on them. could : by heat, how many packs
+    could be ready for it when it was their turn; soonest_min : when the last one that it asks for could be, None where
+    there are too few packs at all.
+    """
 
     rounds: tuple[Round, ...]
     seats: tuple[Seat, ...]
+    heats: tuple[Wish, ...]
+    flights: tuple[Flight, ...]
+    could: tuple[int, ...]
+    soonest_min: tuple[float | None, ...]
 
 
 @dataclass
@@ -117,19 +149,39 @@ def is_sound(pack: Pack, rules: HouseRules) -> bool:
     return not against - {"not_measured", "charged_since"}
 
 
-def plan_rounds(session: Session, verdicts: Sequence[PackVerdict], coming: Sequence[Waiting]) -> Rounds:
-    """Who flies in which heat. coming : packs that were charged or have flown while a plan was followed."""
+def heats_to_come(session: Session) -> tuple[Wish, ...]:
+    """Heats and wishes that have not begun, in the order of time: what has begun flies with what was ready then."""
+    return tuple(sorted((wish for wish in session.wanted if wish.at_min > 0), key=lambda wish: wish.at_min))
+
+
+def plan_rounds(
+    session: Session,
+    verdicts: Sequence[PackVerdict],
+    coming: Sequence[Waiting],
+    flights: Sequence[Flight],
+    full_in_min: Callable[[Pack], float],
+) -> Rounds:
+    """Who flies in which heat by these decisions, one for each heat to come.
+
+    coming : packs that were charged or have flown while a plan was followed. full_in_min : minutes from the moment a
+    pack may be set up until it can be full at the soonest.
+    """
     waiting = [Waiting(verdict.pack, 1, 0.0, verdict.full) for verdict in verdicts if verdict.charges]
     waiting += [replace(item) for item in coming if is_sound(item.pack, session.rules)]
+    heats = heats_to_come(session)
     rounds: list[Round] = []
     seats: list[Seat] = []
-    for heat in sorted(session.wanted, key=lambda wish: wish.at_min):
-        if heat.at_min <= 0:
-            continue  # it has begun, with what was ready then
-        mine = [item for item in waiting if item.pack.family == heat.family]
-        mine.sort(key=lambda item: (not _in_time(item, heat), not item.full, item.from_min if item.number > 1 else 0.0,
-                                    -(item.pack.cell_v or 0.0), item.pack.id))  # fmt: skip
-        for item in mine[: heat.count]:
+    could: list[int] = []
+    soonest: list[float | None] = []
+    for heat, flight in zip(heats, flights, strict=True):
+        mine = [item for item in waiting if item.pack.family == heat.family and item.pack.family]
+        ready = {id(item): item.from_min if item.full else item.from_min + full_in_min(item.pack) for item in mine}
+        mine.sort(key=lambda item: (ready[id(item)], item.pack.id))
+        soonest.append(ready[id(mine[heat.count - 1])] if len(mine) >= heat.count else None)
+        in_time = [item for item in mine if at_most(ready[id(item)], heat.at_min)] if heat.is_heat else mine
+        could.append(len(in_time))
+        chosen = _chosen(in_time, heat, flight, ready)
+        for item in chosen:
             seats.append(Seat(heat, item.pack.id, item.from_min if item.full and not item.by_plan else None))
             if not item.full:
                 rounds.append(Round(item.pack, item.from_min, heat, item.away_min))
@@ -140,10 +192,22 @@ def plan_rounds(session: Session, verdicts: Sequence[PackVerdict], coming: Seque
                 item.from_min, item.away_min = heat.at_min + away_min, away_min
             elif not item.full:
                 item.full, item.from_min, item.by_plan = True, heat.at_min, True
-        seats += [Seat(heat, None, None)] * (heat.count - len(mine[: heat.count]))
-    return Rounds(tuple(rounds), tuple(seats))
+    return Rounds(tuple(rounds), tuple(seats), heats, tuple(flights), tuple(could), tuple(soonest))
 
 
-def _in_time(item: Waiting, heat: Wish) -> bool:
-    """Whether it is there at all before the heat."""
-    return item.from_min < heat.at_min if not item.full else item.from_min <= heat.at_min
+def _chosen(in_time: Sequence[Waiting], heat: Wish, flight: Flight, ready: Mapping[int, float]) -> list[Waiting]:
+    """The packs that fly in a heat: as many as were decided, or nobody where it cannot be flown whole."""
+    place = {tag: number for number, tag in enumerate(flight.first)}
+    orders: dict[Order, Callable[[Waiting], tuple[float, ...]]] = {
+        Order.FULL_FIRST: lambda item: (not item.full, ready[id(item)] if not item.full else item.from_min),
+        Order.FULLEST_FIRST: lambda item: (-(item.pack.cell_v or 0.0),),
+        Order.EMPTIEST_FIRST: lambda item: (item.full, -ready[id(item)]),
+        Order.BACK_LONGEST: lambda item: (item.from_min, ready[id(item)]),
+    }
+    key = orders[flight.order]
+    free = [item for item in in_time if tag_of(item.pack.id) not in flight.without]
+    free.sort(key=lambda item: (place.get(tag_of(item.pack.id), len(place)), *key(item), item.pack.id))
+    if not heat.is_heat:
+        return free[: heat.count]
+    count = heat.count if flight.count is None else flight.count
+    return free[:count] if len(free) >= count else []

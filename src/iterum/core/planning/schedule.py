@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from itertools import islice
 from math import inf
 
-from iterum.core.planning.problem import Costs, PlannedBatch, Problem
+from iterum.core.planning.batches import Costs, PlannedBatch
+from iterum.core.planning.problem import Problem
 
 EPS = 1e-7
 VISIT_GAP_MIN = 5.0
@@ -15,11 +16,17 @@ VISIT_GAP_MIN = 5.0
 
 @dataclass(frozen=True, slots=True)
 class Gene:
-    """One batch before it has a time: members (indices of packs, rising), channel, and which part of the amps."""
+    """One batch before it has a time: members (indices of packs, rising), channel, which part of the amps, and whether
+    it stays on to balance once it is full."""
 
     members: tuple[int, ...]
     machine: int
     part: int = 0
+    balance: bool = True
+
+    def minutes(self, costs: Costs) -> float:
+        """From the start of charging until it comes off."""
+        return costs.minutes if self.balance else costs.full_min
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,16 +152,16 @@ class Occupancy:
         for part in self.problem.board_parts[board]:
             _insert(self.boards[part], times)
 
-    def earliest(self, machine: int, board: int, costs: Costs, release_min: float) -> float:
+    def earliest(self, gene: Gene, board: int, costs: Costs, release_min: float) -> float:
         """When this batch could start, every resource asked in turn until none objects.
 
-        machine : index of a channel of the problem. board : index of a board of the problem, -1 for none. release_min
-        : minutes from now, from when on it can be had.
+        board : index of a board of the problem, -1 for none. release_min : minutes from now, from when it can be had.
         """
+        machine = gene.machine
         uses = self.problem.machines[machine].uses
         limits_w = self.problem.limits_w
         start, hands_min = release_min, self.setup_min + costs.wait_min
-        whole = hands_min + costs.minutes
+        whole = hands_min + gene.minutes(costs)
         for _ in range(400):
             before = start
             start = free_from(self.channels[machine], start, whole)
@@ -175,7 +182,8 @@ class Occupancy:
         release_min : minutes from now, from when on it can be had.
         """
         best: Seated | None = None
-        release_min = max(release_min, self.problem.release_min(gene.members))
+        problem = self.problem
+        release_min = max(release_min, problem.release_min(gene.members))
         source = self.problem.machines[gene.machine].source_id
         for board in self.problem.boards_for(gene.members):
             costs = self.problem.costs(gene.members, gene.machine, board, gene.part)
@@ -185,9 +193,11 @@ class Occupancy:
                 taken_wh = costs.energy_wh / self.problem.machines[gene.machine].feed.efficiency_from_source
                 if self.used_wh.get(source, 0.0) + taken_wh > self.usable_wh[source] + EPS:
                     continue
-            start = self.earliest(gene.machine, board, costs, release_min)
+            start = self.earliest(gene, board, costs, release_min)
             lead = start + self.setup_min + costs.wait_min
-            full, end = lead + costs.full_min, self._taken_off(gene, lead + costs.full_min, lead + costs.minutes)
+            full, end = lead + costs.full_min, self._taken_off(gene, lead + costs.full_min, lead + gene.minutes(costs))
+            if full > problem.last_min(gene.members) + EPS:
+                continue  # its heat will have begun: nothing is charged for it any more
             if start < inf and (best is None or (end, full) < (best.end_min - EPS, best.full_min)):
                 best = Seated(gene, board, costs, start, lead, full, end)
         return best

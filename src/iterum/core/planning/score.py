@@ -3,8 +3,10 @@
 from dataclasses import dataclass
 from enum import StrEnum
 
+from iterum.core.bench.session import Wish
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Schedule
+from iterum.core.quantities import at_most
 
 
 class Prefer(StrEnum):
@@ -17,17 +19,35 @@ class Prefer(StrEnum):
 
 @dataclass(frozen=True, order=True)
 class Score:
-    """Compared from left to right: worth of packs not charged, minutes late, then the preference, then less wear."""
+    """Compared from left to right.
 
+    unmet : worth of the heats that are not met, each its value times its packs. missing : worth of packs that are not
+    ready for the other heats and wishes. late_min : minutes by which wishes come late, times their worth. first : the
+    preference. energy_wh : at the sources. second, third : less wear.
+    """
+
+    unmet: float
     missing: float
     late_min: float
     first: float
+    energy_wh: float
     second: float
     third: float
 
+    @property
+    def short(self) -> tuple[float, float, float]:
+        """What is wanted and not had: compared before any preference."""
+        return self.unmet, self.missing, self.late_min
+
+    @property
+    def whole(self) -> bool:
+        """Whether everything wanted is had, but perhaps late."""
+        return self.unmet == 0 and self.missing == 0
+
     def weight(self) -> float:
         """One figure for annealing only, never for what is best or proved."""
-        return 1e4 * self.missing + 20 * self.late_min + self.first + 0.02 * self.second + 0.01 * self.third
+        short = 1e5 * self.unmet + 1e4 * self.missing + 20 * self.late_min
+        return short + self.first + 0.05 * self.energy_wh + 0.02 * self.second + 0.01 * self.third
 
 
 KIND_C = 0.5
@@ -50,29 +70,40 @@ def full_by(problem: Problem, schedule: Schedule, family: str) -> list[float]:
     return sorted(ready)
 
 
-def _heats_unmet(problem: Problem, schedule: Schedule) -> tuple[float, float]:
-    """Worth of packs that are missing in heats, and minutes by which packs come late, each times its worth."""
+def ready_for_heats(problem: Problem, schedule: Schedule) -> list[tuple[Wish, list[float]]]:
+    """Each heat and wish of a day with the minutes at which its packs are full, those never charged left out."""
     assert problem.day is not None
-    placed, late_min, missing = 0.0, 0.0, 0.0
-    for item in schedule.placed:
-        for index in item.gene.members:
-            heat = problem.rounds[index].heat
-            placed += heat.value
-            late_min += heat.value * max(item.full_min - heat.at_min, 0.0)
+    full_at = {problem.packs[index].id: item.full_min for item in schedule.placed for index in item.gene.members}
+    ready: list[list[float]] = [[] for _ in problem.day.heats]
+    place = {id(heat): number for number, heat in enumerate(problem.day.heats)}
     for seat in problem.day.seats:
-        if seat.pack_id is None:
-            missing += seat.heat.value
-        elif seat.ready_min is not None:
-            late_min += seat.heat.value * max(seat.ready_min - seat.heat.at_min, 0.0)
-    return missing + sum(item.heat.value for item in problem.rounds) - placed, late_min
+        at_min = full_at.get(seat.pack_id or "", seat.ready_min)
+        if at_min is not None:
+            ready[place[id(seat.heat)]].append(at_min)
+    return list(zip(problem.day.heats, map(sorted, ready), strict=True))
+
+
+def _day_short(problem: Problem, schedule: Schedule) -> tuple[float, float, float]:
+    """Worth of heats not met, of packs missing in them and in wishes, and minutes by which wishes come late."""
+    unmet, missing, late_min = 0.0, 0.0, 0.0
+    for heat, ready in ready_for_heats(problem, schedule):
+        in_time = sum(at_most(at_min, heat.at_min) for at_min in ready)
+        if heat.is_heat:
+            if in_time < heat.count:
+                unmet += heat.value * heat.count
+                missing += heat.value * (heat.count - in_time)
+            continue
+        missing += heat.value * (heat.count - len(ready[: heat.count]))
+        late_min += heat.value * max((ready[min(heat.count, len(ready)) - 1] if ready else 0.0) - heat.at_min, 0.0)
+    return unmet, missing, late_min
 
 
 def score_of(problem: Problem, schedule: Schedule, prefer: Prefer) -> Score:
     """How good a schedule is."""
-    missing, late_min = 0.0, 0.0
+    unmet, missing, late_min = 0.0, 0.0, 0.0
     charged = sum(len(item.gene.members) for item in schedule.placed)
     if problem.day is not None:
-        missing, late_min = _heats_unmet(problem, schedule)
+        unmet, missing, late_min = _day_short(problem, schedule)
     elif problem.wanted:
         for wish in problem.wanted:
             ready = full_by(problem, schedule, wish.family)
@@ -83,9 +114,10 @@ def score_of(problem: Problem, schedule: Schedule, prefer: Prefer) -> Score:
         missing = len(problem.packs) - charged
     makespan, visits, rate_c = schedule.makespan_min, float(schedule.visits), 100 * mean_rate_c(schedule)
     ends = sum(item.end_min for item in schedule.placed) / max(len(schedule.placed), 1)
-    order = {
+    first, second, third = {
         Prefer.SOONEST: (makespan, rate_c, ends + charged),
         Prefer.GENTLEST: (rate_c, makespan, ends + charged),
         Prefer.FEWEST_VISITS: (60 * visits, makespan, rate_c + charged),
     }[prefer]
-    return Score(missing, round(late_min, 6), *(round(value, 6) for value in order))
+    energy_wh = float(round(sum(schedule.used_wh.values())))
+    return Score(unmet, missing, *(round(value, 6) for value in (late_min, first, energy_wh, second, third)))

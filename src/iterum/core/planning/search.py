@@ -7,11 +7,11 @@ either. It counts iterations, not seconds, and its numbers are drawn from a seed
 
 import random
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import cycle
 from math import exp, inf
 
-from iterum.core.planning.problem import RATE_PARTS, Problem
+from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.starts import boards_by_hand, by_dispatch, by_rules, one_pack_a_channel
@@ -32,8 +32,9 @@ LAST_FIRST = 0.2
 
 @dataclass(frozen=True)
 class Found:
-    """The best so far."""
+    """The best so far. problem : the one that its genes speak of, with the decisions on its heats."""
 
+    problem: Problem
     genes: tuple[Gene, ...]
     schedule: Schedule
     score: Score
@@ -74,7 +75,11 @@ class Search:
         """A list of batches with its times and its score."""
         schedule = decode(self.problem, genes)
         assert schedule is not None
-        return Found(genes, schedule, score_of(self.problem, schedule, self.prefer), self.iterations)
+        return Found(self.problem, genes, schedule, score_of(self.problem, schedule, self.prefer), self.iterations)
+
+    def reckon_anew(self) -> None:
+        """The best again, by what is known of its minutes now."""
+        self.best = self.found(self.best.genes)
 
     def __iter__(self) -> Iterator[Found]:
         """Runs of annealing, one after another, reporting the best after each chunk."""
@@ -96,13 +101,12 @@ class Search:
             self.iterations += 1
             if genes is not None:
                 worse = inf
-                if self.prefer is Prefer.SOONEST and current.score.missing == 0:
+                if self.prefer is Prefer.SOONEST and current.score.whole and not self.problem.rounds:
                     worse = current.schedule.makespan_min + 6 * heat
                 schedule = decode(self.problem, genes, worse, current.schedule)
                 if schedule is not None:
-                    found = Found(
-                        tuple(genes), schedule, score_of(self.problem, schedule, self.prefer), self.iterations
-                    )
+                    score = score_of(self.problem, schedule, self.prefer)
+                    found = Found(self.problem, tuple(genes), schedule, score, self.iterations)
                     gain = current.score.weight() - found.score.weight()
                     if gain >= 0 or self.random.random() < exp(gain / heat):
                         current = found
@@ -130,10 +134,13 @@ class Search:
         at = self._at(genes, schedule)
         gene = genes[at]
         if pick < 0.45:
-            genes[at] = Gene(gene.members, self.random.randrange(len(self.problem.machines)), gene.part)
+            genes[at] = replace(gene, machine=self._machine())
+            return genes
+        if self.problem.rounds and pick < 0.52:
+            genes[at] = replace(gene, balance=not gene.balance)
             return genes
         if pick < 0.6:
-            genes[at] = Gene(gene.members, gene.machine, self.random.randrange(len(RATE_PARTS)))
+            genes[at] = replace(gene, part=self.random.randrange(self.problem.parts))
             return genes
         if pick < 0.7:
             return self._split(genes, at)
@@ -150,7 +157,7 @@ class Search:
             return None
         cut = self.random.randrange(1, len(gene.members))
         parts = [gene.members[:cut], gene.members[cut:]]
-        genes[at : at + 1] = [Gene(parts[0], gene.machine, gene.part), Gene(parts[1], self._machine(), gene.part)]
+        genes[at : at + 1] = [replace(gene, members=parts[0]), replace(gene, members=parts[1], machine=self._machine())]
         return genes
 
     def _regroup(self, genes: list[Gene], at: int) -> list[Gene] | None:
@@ -179,9 +186,9 @@ class Search:
             key = tuple(sorted(members))
             if members and not (self.problem.boards_for(key) and self.problem.may_join(key)):
                 return None
-        genes[other] = Gene(tuple(sorted(theirs)), genes[other].machine, genes[other].part)
+        genes[other] = replace(genes[other], members=tuple(sorted(theirs)))
         if mine:
-            genes[at] = Gene(tuple(sorted(mine)), gene.machine, gene.part)
+            genes[at] = replace(gene, members=tuple(sorted(mine)))
         else:
             genes.pop(at)
         return genes
@@ -198,5 +205,5 @@ class Search:
         members = tuple(sorted({*gene.members, self.random.choice(pool)} - {out}))
         if not self.problem.may_join(members):
             return None
-        genes[at] = Gene(members, gene.machine, gene.part)
+        genes[at] = replace(gene, members=members)
         return genes

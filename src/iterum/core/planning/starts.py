@@ -1,6 +1,7 @@
 """Plans to start a search from, there at once: by rules, by a dispatcher's hand, and as pilots do it by hand."""
 
 from collections.abc import Iterator, Sequence
+from itertools import product
 
 from iterum.core.planning.problem import RATE_PARTS, Problem
 from iterum.core.planning.schedule import Gene, Occupancy, Seated, decode
@@ -9,15 +10,18 @@ from iterum.core.quantities import at_most
 
 
 def _best_place(
-    problem: Problem, bench: Occupancy, members: tuple[int, ...], parts: Sequence[int] = (0,)
-) -> Gene | None:
+    problem: Problem, bench: Occupancy, members: tuple[int, ...], parts: Sequence[int] = (0,), balance: bool = True
+) -> Seated | None:
     """The channel and rate at which these packs are full first, as things stand on the bench."""
-    best: tuple[float, float, Gene] | None = None
+    best: tuple[float, float, Seated] | None = None
     for machine in range(len(problem.machines)):
         for part in parts:
-            found = bench.find(Gene(members, machine, part))
-            if found and (best is None or (found.end_min, found.costs.rate_c) < best[:2]):
-                best = found.end_min, found.costs.rate_c, found.gene
+            found = bench.find(Gene(members, machine, part, balance))
+            if found is None:
+                continue
+            done_min = found.full_min if problem.rounds else found.end_min
+            if best is None or (done_min, found.costs.rate_c) < best[:2]:
+                best = done_min, found.costs.rate_c, found
     return best[2] if best else None
 
 
@@ -29,18 +33,18 @@ def _anywhere(problem: Problem, index: int) -> Gene | None:
     return None
 
 
-def _placed_in_turn(problem: Problem, groups: Sequence[tuple[int, ...]], parts: Sequence[int] = (0,)) -> list[Gene]:
+def _placed_in_turn(
+    problem: Problem, groups: Sequence[tuple[int, ...]], parts: Sequence[int] = (0,), balance: bool = True
+) -> list[Gene]:
     bench, genes = Occupancy(problem), []
     for members in groups:
-        gene = _best_place(problem, bench, members, parts)
-        if gene is None:
+        found = _best_place(problem, bench, members, parts, balance)
+        if found is None:
             # No room in what is left of the energy: kept at the end of the list, so that the search may prefer them.
             genes += [item for index in members if (item := _anywhere(problem, index)) is not None]
             continue
-        found = bench.find(gene)
-        if found:
-            bench.take(found)
-        genes.append(gene)
+        bench.take(found)
+        genes.append(found.gene)
     return genes
 
 
@@ -103,14 +107,32 @@ def by_rules(problem: Problem, needed: dict[str, int]) -> list[Gene]:
         for members in _chosen(problem, needed):
             groups += _windows(problem, members, largest)
         groups.sort(key=lambda group: (problem.due_min(group[0]), problem.packs[group[0]].cell_v or 0.0))
-        for parts in ((0,), tuple(range(len(RATE_PARTS)))):
-            genes = _placed_in_turn(problem, groups, parts)
+        for parts, balance in product(((0,), range(problem.parts)), (True, False) if problem.rounds else (True,)):
+            genes = _placed_in_turn(problem, groups, parts, balance)
             schedule = decode(problem, genes)
             if schedule is None:
                 continue
             score = score_of(problem, schedule, Prefer.SOONEST)
             if best is None or score < best[0]:
                 best = score, genes
+    return best[1] if best else []
+
+
+def for_heats(problem: Problem) -> list[Gene]:
+    """Quickly, for one set of decisions on the heats: heat after heat, packs together as far as boards take them, each
+    batch where it is full first, taken off at full. The better of large and of small batches."""
+    best: tuple[Score, list[Gene]] | None = None
+    largest = max((board.ports for board in problem.boards), default=1)
+    for size in sorted({largest, min(largest, 2), 1}, reverse=True):
+        groups = [group for members in _chosen(problem, {}) for group in _windows(problem, members, size)]
+        genes = _placed_in_turn(problem, groups, range(len(RATE_PARTS)), balance=False)
+        schedule = decode(problem, genes)
+        assert schedule is not None  # nothing cuts it short
+        score = score_of(problem, schedule, Prefer.SOONEST)
+        if best is None or score < best[0]:
+            best = score, genes
+        if not score.unmet:
+            break
     return best[1] if best else []
 
 

@@ -7,10 +7,10 @@ from itertools import chain
 
 from iterum.core.bench.bench import Running
 from iterum.core.bench.session import Session
+from iterum.core.planning.batches import PlannedBatch, batch_in_hand, later
 from iterum.core.planning.by_hand import move, with_batch
 from iterum.core.planning.history import problem_as_it_is
 from iterum.core.planning.plan import outcomes, source_uses, visits_in
-from iterum.core.planning.problem import PlannedBatch, batch_in_hand, later
 from iterum.core.planning.record import KeptPlan
 from iterum.core.planning.replan import FROZEN_MIN
 from iterum.core.planning.rounds import tag_of

@@ -108,9 +108,7 @@ def nickel_again(pack: Pack, record: ChargeRecord, before: Sequence[ChargeRecord
     return min((last or 0) + 1, MOST_AGAIN)
 
 
-def health(
-    pack: Pack, records: Sequence[ChargeRecord], today: date, jumped: ChargeRecord | None = None
-) -> Health:
+def health(pack: Pack, records: Sequence[ChargeRecord], today: date, jumped: ChargeRecord | None = None) -> Health:
     """The state of a pack by its log, in the order of time.
 
     jumped : the charge since when it is another pack than its earlier charges told, None where it never was.

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import SourceUse, WishOutcome
-from iterum.core.planning.problem import PlannedBatch
 from iterum.core.planning.record import PlanRecord
 from iterum.core.planning.schedule import visits_of
 from iterum.web.pictures.scale import Scale

@@ -6,7 +6,7 @@ from datetime import datetime
 
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.session import Session
-from iterum.core.planning.problem import PlannedBatch
+from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord, Unplanned
 from iterum.core.quantities import at_most
 from iterum.core.reasons import NotThere, Reason, Unsafe

@@ -1,0 +1,122 @@
+"""What a plan is made of: channels as machines, what a batch costs there, and batches with their times."""
+
+from dataclasses import dataclass, replace
+
+from iterum.core.bench.bench import Running
+from iterum.core.bench.feed import Feed
+from iterum.core.bench.kit import Channel
+from iterum.core.bench.session import Session
+from iterum.core.bench.setup import total_ah
+from iterum.core.planning.rounds import round_of, tag_of
+
+
+@dataclass(frozen=True)
+class Machine:
+    """One channel with what feeds it. `uses` are (resource, W of it for each W at the packs)."""
+
+    index: int
+    channel: Channel
+    feed: Feed
+    uses: tuple[tuple[str, float], ...]
+
+    @property
+    def source_id(self) -> str | None:
+        """The source behind it, None for mains without end."""
+        return self.feed.source.id if self.feed.source else None
+
+
+@dataclass(frozen=True)
+class Costs:
+    """What one set of packs costs on one board and channel at one rate.
+
+    wait_min : evening out before charging. full_min : from the start of charging until full; minutes : the balancing
+    allowance included. power_w : the most at the packs. energy_wh : into the packs.
+    """
+
+    current_a: float
+    rate_c: float
+    wait_min: float
+    full_min: float
+    minutes: float
+    power_w: float
+    energy_wh: float
+
+
+@dataclass(frozen=True)
+class PlannedBatch:
+    """One batch of a plan. `packs` in the order to plug them in; times in minutes from now.
+
+    start_min : the person begins to set it up. lead_min : charging begins, the packs having evened out. full_min : the
+    amps have fallen to a tenth. end_min : balanced as well, or taken off for a heat. power_w : the most at the packs.
+    energy_in_wh, power_in_w : at the source.
+    """
+
+    packs: tuple[str, ...]
+    family: str
+    board: str | None
+    channel: str
+    source: str | None
+    current_a: float
+    rate_c: float
+    start_min: float
+    lead_min: float
+    full_min: float
+    end_min: float
+    power_w: float
+    energy_in_wh: float
+    power_in_w: float
+    locked: bool = False
+    """Kept where it is by the pilot, whatever is planned anew."""
+
+    @property
+    def tags(self) -> tuple[str, ...]:
+        """What is written on its packs, whichever round they are in."""
+        return tuple(map(tag_of, self.packs))
+
+    @property
+    def rounds(self) -> tuple[int, ...]:
+        """The round of each pack: 1 for its first charge of the day."""
+        return tuple(map(round_of, self.packs))
+
+
+def later(batch: PlannedBatch, by_min: float) -> PlannedBatch:
+    """The same batch so many minutes later.
+
+    by_min : minutes, negative for sooner.
+    """
+    return replace(
+        batch,
+        start_min=batch.start_min + by_min,
+        lead_min=batch.lead_min + by_min,
+        full_min=batch.full_min + by_min,
+        end_min=batch.end_min + by_min,
+    )
+
+
+def batch_in_hand(running: Running, session: Session) -> PlannedBatch:
+    """A batch that is charging as a plan sees it: begun, and taking what it takes until its end."""
+    bench = session.bench
+    setup = bench.setup(running.board, running.channel)
+    part = setup.feed.efficiency_from_source
+    packs = bench.members(running.packs)
+    left_min = max(running.minutes_left, EPSILON_MIN)
+    return PlannedBatch(
+        packs=running.packs,
+        family=packs[0].family,
+        board=running.board,
+        channel=running.channel,
+        source=setup.feed.source.id if setup.feed.source else None,
+        current_a=running.current_a,
+        rate_c=running.current_a / total_ah(packs),
+        start_min=-2 * EPSILON_MIN,
+        lead_min=-EPSILON_MIN,
+        full_min=left_min,
+        end_min=left_min,
+        power_w=running.power_w,
+        energy_in_wh=running.energy_left_wh / part,
+        power_in_w=running.power_w / part,
+    )
+
+
+EPSILON_MIN = 0.01
+"""A moment ago."""

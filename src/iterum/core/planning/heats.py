@@ -1,0 +1,172 @@
+"""Who flies, and what is given up: the search over the decisions on a day of heats.
+
+The inner search places batches for one set of decisions; this one changes the decisions. It begins with every heat that
+can be made at all, gives up or cuts down what the bench cannot carry, tries other packs and orders, and takes up again
+what was given up. What it found best is then sought on by the inner search. It counts steps, not seconds: the same
+input and the same number of steps give the same plan.
+"""
+
+import random
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from math import exp
+
+from iterum.core.planning.problem import Problem
+from iterum.core.planning.rounds import Flight, Order, heats_to_come, tag_of
+from iterum.core.planning.schedule import Gene
+from iterum.core.planning.score import Prefer, Score, ready_for_heats
+from iterum.core.planning.search import CHUNK, Found, Search
+from iterum.core.planning.starts import for_heats
+from iterum.core.quantities import at_most
+
+TRIES = 24
+"""Sets of decisions that are tried between two chunks of the inner search."""
+STALE = 60
+"""After so many tries without a better one it goes on from the best again, shaken."""
+WARM = 0.15
+"""How readily worse decisions are gone on from, as a part of what all heats are worth."""
+
+
+class DaySearch:
+    """One search over a day of heats, with the manner of `Search`: iterate it for ever better plans; stop whenever."""
+
+    def __init__(
+        self, problem: Problem, prefer: Prefer, seed: int = 1, start: Sequence[Gene] = (),
+        first: Sequence[Flight] | None = None,
+    ) -> None:  # fmt: skip
+        """first : decisions of an earlier plan, to begin from beside those of our own; start : its batches."""
+        self.problem, self.prefer, self.seed = problem, prefer, seed
+        self.random = random.Random(seed)
+        self.iterations = 0
+        self.heats = heats_to_come(problem.session)
+        self.worth = sum(heat.value * heat.count for heat in self.heats)
+        self._seen: dict[tuple[Flight, ...], Found] = {}
+        own = self.tried(tuple(Flight() for _ in self.heats))
+        self.best = own
+        if first is not None:
+            told = self.tried(tuple(first))
+            self.best = min(told, own, key=lambda item: item.score)
+        if start:
+            self.best = min(self.best, self.found(tuple(start)), key=lambda item: item.score)
+
+    @property
+    def needed(self) -> dict[str, int]:
+        """How many packs of each family are to be charged by the best decisions."""
+        return {family: len(members) for family, members in self.best.problem.families.items()}
+
+    def found(self, genes: tuple[Gene, ...]) -> Found:
+        """A list of batches, of the problem as it was given, with its times and its score."""
+        return Search(self.problem, self.prefer, self.seed, genes).found(genes)
+
+    def tried(self, flights: tuple[Flight, ...]) -> Found:
+        """What one set of decisions comes to, quickly; once and for all."""
+        if flights not in self._seen:
+            problem = self.problem.otherwise(flights)
+            genes = tuple(for_heats(problem))
+            self._seen[flights] = replace(Search(problem, self.prefer, self.seed, genes).found(genes), iterations=0)
+        return self._seen[flights]
+
+    def reckon_anew(self) -> None:
+        """The best again, by what is known of its minutes now; what was tried before is forgotten."""
+        self._seen.clear()
+        again = Search(self.best.problem, self.prefer, self.seed, self.best.genes).found(self.best.genes)
+        self.best = min(again, self.tried(self.best.problem.flights or ()), key=lambda item: item.score)
+
+    def __iter__(self) -> Iterator[Found]:
+        """Rounds of trying other decisions, each followed by a chunk of the inner search on the best of them."""
+        current, stale, turn = self.best, 0, 0
+        inner: Iterator[Found] | None = None
+        of: Found | None = None
+        while True:
+            turn += 1
+            for _ in range(TRIES if self.best.score.unmet or turn < 3 else TRIES // 4):
+                self.iterations += 1
+                other = self.tried(self._other(current))
+                gain = self._weight(current.score) - self._weight(other.score)
+                if gain >= 0 or self.random.random() < exp(gain / (WARM * self.worth + 1e-9)):
+                    current = other
+                stale += 1
+                if other.score < self.best.score:
+                    self.best, stale = other, 0
+                if stale > STALE:
+                    current, stale = self.best, 0
+            yield self._noted()
+            if of is None or self.best.problem is not of.problem:
+                of = self.best
+                inner = iter(Search(of.problem, self.prefer, self.seed + turn, of.genes))
+            assert inner is not None  # made just above
+            sought = next(inner, None)
+            self.iterations += CHUNK
+            if sought is not None and sought.score < self.best.score:
+                of = self.best = sought
+            yield self._noted()
+
+    def _noted(self) -> Found:
+        self.best = replace(self.best, iterations=self.iterations)
+        return self.best
+
+    def _weight(self, score: Score) -> float:
+        return score.unmet + 0.3 * score.missing + 1e-3 * score.late_min + 1e-5 * score.first
+
+    # ------------------------------------------------------------------ other decisions
+
+    def _other(self, of: Found) -> tuple[Flight, ...]:
+        """Decisions one or two changes away."""
+        flights = list(of.problem.day.flights) if of.problem.day else []
+        for _ in range(1 if self.random.random() < 0.7 else 2):
+            self._change(flights, of)
+        return tuple(flights)
+
+    def _change(self, flights: list[Flight], of: Found) -> None:
+        """One change: mostly at a heat that is not met, by what it lacks."""
+        short = self._short_of(of)
+        given_up = [at for at, flight in enumerate(flights) if flight.count == 0]
+        pick = self.random.random()
+        if given_up and pick < 0.25:
+            at = self.random.choice(given_up)
+            flights[at] = replace(flights[at], count=None)
+            return
+        at = self.random.choice(sorted(short)) if short and pick < 0.7 else self.random.randrange(len(flights))
+        flight, heat = flights[at], self.heats[at]
+        kind = self.random.random()
+        if not heat.is_heat or kind < 0.25:
+            flights[at] = replace(flight, order=self.random.choice(tuple(Order)))
+        elif kind < 0.5:
+            flights[at] = replace(flight, count=0)
+        elif kind < 0.65 and short.get(at):
+            # Those that are not ready stay away, and are charged for the next heat instead.
+            flights[at] = replace(flight, without=flight.without | frozenset(short[at]))
+        elif kind < 0.8:
+            flights[at] = replace(flight, without=self._one_other(flight.without, of, at))
+        else:
+            flights[at] = replace(flight, count=self._fewer(flight, heat.count, len(short.get(at, ()))))
+
+    def _fewer(self, flight: Flight, count: int, lacking: int) -> int | None:
+        """Another number of packs: those that would be ready, one fewer, or all again."""
+        if flight.count is not None and self.random.random() < 0.5:
+            return None
+        return max(count - max(lacking, 1), 0)
+
+    def _one_other(self, without: frozenset[str], of: Found, at: int) -> frozenset[str]:
+        """One pack more, or one fewer, that stays away from a heat."""
+        assert of.problem.day is not None
+        if without and self.random.random() < 0.5:
+            return without - {self.random.choice(sorted(without))}
+        flying = sorted(tag_of(seat.pack_id) for seat in of.problem.day.seats
+                        if seat.heat is self.heats[at] and seat.pack_id is not None)  # fmt: skip
+        return without | {self.random.choice(flying)} if flying else without
+
+    def _short_of(self, of: Found) -> dict[int, list[str]]:
+        """By heat that is not met, the tags of its packs that are not ready for it."""
+        assert of.problem.day is not None
+        full_at = {of.problem.packs[i].id: item.full_min for item in of.schedule.placed for i in item.gene.members}
+        found: dict[int, list[str]] = {}
+        for at, (heat, ready) in enumerate(ready_for_heats(of.problem, of.schedule)):
+            if sum(at_most(at_min, heat.at_min) for at_min in ready) >= heat.count:
+                continue
+            found[at] = [
+                tag_of(seat.pack_id) for seat in of.problem.day.seats
+                if seat.heat is heat and seat.pack_id is not None and seat.ready_min is None
+                and seat.pack_id not in full_at
+            ]  # fmt: skip
+        return found
