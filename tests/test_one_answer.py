@@ -18,7 +18,7 @@ from iterum.core.planning.plan import Planner
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.size import charge, size
 from iterum.exchange.session import choice_document
-from iterum.wording import about, minutes
+from iterum.wording import about, minutes, span
 from tests.conftest import NOON, even, pack
 from tests.web.conftest import Visitor
 
@@ -185,7 +185,7 @@ def test_page_command_file_and_plan_agree(name, empty_app, tmp_path):
     assert f'big-amps"><b>{wanted:.1f}</b>' in text
     assert f"full in about <b>{minutes(sizing.minutes)}</b>" in text
     if sizing.full_v:
-        assert f"gives {sizing.charge.energy_in_wh:.1f} Wh" in text
+        assert f"gives {span(sizing.charge.energy_in_wh, sizing.charge.energy_in_high_wh, 1)} Wh" in text
     run = here.begin(here.page())
     assert (run.current_a, run.card, run.choice.packs) == (wanted, sizing.dial, sizing.joining.order)
     _planned_alike(here, sizing)

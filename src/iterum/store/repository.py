@@ -149,6 +149,7 @@ class Repository:
         values = {"learned": None, "learns_from": at}
         self._connection.execute(update(table).where(table.c.id == pack_id).values(values))
 
+    @remembered
     def air(self) -> tuple[float, datetime] | None:
         """Degrees of the air and when that was said; None where nobody said."""
         row = self._connection.execute(select(tables.meeting.c.air_c, tables.meeting.c.air_at)).first()

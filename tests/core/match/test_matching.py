@@ -155,7 +155,7 @@ class TestLeftOut:
         (left,) = matched([even("A", 3.80), even("B", 3.81), even("low", 3.60)]).left_out
         until_v, minutes = left.fix.numbers["until_v"], left.fix.numbers["minutes"]
         assert not obstacles([even("low", until_v), even("A", 3.80)], HouseRules())
-        assert 15 < minutes < 30  # 8 % to 43 % at 1C is 21 min
+        assert 15 < minutes < 35  # 8 % to about half at 1C
 
     def test_without_a_board_that_takes_the_cells_each_is_charged_alone(self):
         kit = Kit(boards=(Board("small", 6, max_cells=3),))

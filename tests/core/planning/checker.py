@@ -28,7 +28,7 @@ def violations_on_the_way(document, done, plan, flown=()):
     document : the session as it is now. done : batches that are over. flown : the packs of each heat that has begun.
     Times from now.
     """
-    return [*_on_the_way(document, done, plan), *_nobody_flies_empty(document, [*done, *plan["batches"]], plan, flown)]
+    return [*_on_the_way(document, done, plan, flown), *_nobody_flies_empty(document, [*done, *plan["batches"]], plan, flown)]
 
 
 def _nobody_flies_empty(document, batches, plan, flown):
@@ -45,7 +45,7 @@ def _nobody_flies_empty(document, batches, plan, flown):
             flights.update(heat["packs"])
 
 
-def _on_the_way(document, done, plan):
+def _on_the_way(document, done, plan, flown):
     session = from_document(document)
     packs = {pack["id"]: pack for pack in document["packs"]}
     kit = {channel["id"]: (charger, channel) for charger in document["chargers"] for channel in charger["channels"]}
@@ -68,7 +68,7 @@ def _on_the_way(document, done, plan):
         ]
         yield from _group(members, batch, board, rules)
         yield from _amps(members, batch, *kit[batch["channel"]], board, document)
-        yield from _minutes(session, batch, any(heat["fly_min"] for heat in plan["wanted"]))
+        yield from _minutes(session, batch, bool(flown) or any(heat["fly_min"] for heat in plan["wanted"]))
         if any(
             heat["fly_min"]
             and heat["at_min"] + EPS < batch["lead_min"]

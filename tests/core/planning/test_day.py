@@ -12,11 +12,10 @@ from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.explain import bottlenecks, explain
-from iterum.core.planning.plan import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import record_of
 from iterum.core.planning.replan import Replanner
-from iterum.core.planning.rounds import plan_rounds, tag_of
+from iterum.core.planning.rounds import tag_of
 from iterum.demo import demo_session
 from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document
@@ -89,7 +88,7 @@ def test_where_energy_is_short_the_worthier_heat_is_kept_and_what_buys_the_other
     kit = replace(
         BENCH, sources=(Source("bank", 12.8, energy_wh=60),), chargers=(replace(BENCH.chargers[0], fed_by="bank"),)
     )
-    session = day(heat(60, 2, value=1), heat(61, 2, fly_min=None, value=5), kit=kit)
+    session = day(heat(60, 2, value=1), heat(61, 2, value=5), kit=kit)
     found = planned(session)
     assert [item.met for item in found.wanted] == [False, True]
     told = [sentence(item.reason) for item in bottlenecks(Problem(session), found, 2) if item]
@@ -160,11 +159,36 @@ def test_a_pack_hurt_is_replaced_by_another_in_the_heat():
     assert len(again.packs) == 3
 
 
-def test_who_flies_is_settled_by_the_rule_that_is_told():
+def test_a_heat_that_nothing_can_make_is_given_up_at_once_and_its_packs_go_to_the_next():
+    session = day(heat(12, 4), heat(90, 4), volts=3.75)
+    problem = Problem(session)
+    assert problem.day.could == (0, 4)
+    assert {seat.heat.at_min for seat in problem.day.seats} == {90.0}
+    found = planned(session)
+    assert [item.met for item in found.wanted] == [False, True]
+    assert all(batch.full_min <= 90 for batch in found.batches)
+
+
+def test_nothing_is_charged_for_a_heat_that_is_over_and_full_packs_fly_first():
     session = day(heat(60, 2), packs=4)
     full = replace(session, packs=(*session.packs, even("F", 4.2)))
-    problem = Problem(full)
-    first = plan_rounds(full, problem.verdicts, ())
-    assert first.seats[0].pack_id == "F"
-    assert first.seats[0].ready_min == 0.0
-    assert Planner(full).problem.day == first
+    first = Problem(full).day.seats[0]
+    assert (first.pack_id, first.ready_min) == ("F", 0.0)
+    tight = day(heat(40, 4), heat(62, 4, fly_min=8), volts=3.7, packs=8)
+    found = planned(tight, chunks=8)
+    assert all(batch.full_min <= 62 + 1e-6 for batch in found.batches)
+
+
+def test_balancing_is_cut_short_where_that_wins_a_heat():
+    one = replace(BENCH, chargers=(Charger("c", (Channel("c-1", 12, 250),)),), boards=())
+    session = day(heat(95, 2), packs=2, kit=one, volts=3.8)
+    found = planned(session, chunks=6)
+    assert found.wanted[0].met
+    cut = [batch for batch in found.batches if batch.end_min - batch.full_min < 19]
+    assert cut
+
+
+def test_four_of_six_fly_where_six_cannot():
+    session = day(heat(75, 6), packs=6, volts=3.75, kit=replace(BENCH, boards=()))
+    outcome = planned(session, chunks=12).wanted[0]
+    assert (outcome.met, 0 < outcome.have < 6) == (False, True)

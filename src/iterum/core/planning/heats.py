@@ -32,22 +32,18 @@ class DaySearch:
 
     def __init__(
         self, problem: Problem, prefer: Prefer, seed: int = 1, start: Sequence[Gene] = (),
-        first: Sequence[Flight] | None = None,
     ) -> None:  # fmt: skip
-        """first : decisions of an earlier plan, to begin from beside those of our own; start : its batches."""
+        """problem : with the decisions of an earlier plan, if there was one; start : its batches."""
         self.problem, self.prefer, self.seed = problem, prefer, seed
         self.random = random.Random(seed)
         self.iterations = 0
         self.heats = heats_to_come(problem.session)
         self.worth = sum(heat.value * heat.count for heat in self.heats)
         self._seen: dict[tuple[Flight, ...], Found] = {}
-        own = self.tried(tuple(Flight() for _ in self.heats))
-        self.best = own
-        if first is not None:
-            told = self.tried(tuple(first))
-            self.best = min(told, own, key=lambda item: item.score)
-        if start:
-            self.best = min(self.best, self.found(tuple(start)), key=lambda item: item.score)
+        tried = [self.found(tuple(start))] if start else []
+        tried += [self.tried(problem.flights)] if problem.flights is not None else []
+        tried += [self.tried(tuple(Flight() for _ in self.heats))]
+        self.best = min(tried, key=lambda item: item.score)
 
     @property
     def needed(self) -> dict[str, int]:

@@ -108,7 +108,9 @@ class Planner:
         problem = Problem(session) if problem is None else problem
         self.prefer = prefer
         self.search = (
-            Search(problem, prefer, seed, start) if problem.day is None else DaySearch(problem, prefer, seed, start)
+            DaySearch(problem, prefer, seed, start)
+            if problem.day is not None and problem.day.heats
+            else Search(problem, prefer, seed, start)
         )
         self.bound_min = 0.0
         self.proved = False

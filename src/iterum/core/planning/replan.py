@@ -11,7 +11,7 @@ from iterum.core.planning.by_hand import in_the_way
 from iterum.core.planning.history import Flown, could_fly, flights_of, have_flown, packs_as_they_are, shifted
 from iterum.core.planning.plan import NotPlanned, Plan, Planner, outcomes
 from iterum.core.planning.problem import Problem
-from iterum.core.planning.rounds import is_sound, round_of, tag_of
+from iterum.core.planning.rounds import Flight, heats_to_come, is_sound, round_of, tag_of
 from iterum.core.planning.schedule import Gene, Occupancy
 from iterum.core.planning.score import Prefer
 from iterum.core.quantities import MOMENT_MIN, at_most
@@ -20,7 +20,7 @@ from iterum.core.reasons import Reason, reason
 FROZEN_MIN = 5.0
 """A batch that is to be set up within this is not moved any more: hands are on it."""
 WORTH_MIN = 3.0
-"""A change must save this much, or let more be charged, or meet what was late."""
+"""A change must save this much, or let more be charged, or meet what was late. Who flies is not changed for minutes."""
 SAME_MIN = 1.0
 """A batch that moves by less has not moved."""
 
@@ -105,7 +105,8 @@ def _genes(problem: Problem, batches: Sequence[PlannedBatch]) -> list[Gene]:
         machine = machines.get(batch.channel, 0)
         used |= set(members)
         if problem.may_join(members) and problem.boards_for(members):
-            found.append(Gene(members, machine, _part(problem, members, machine, batch)))
+            stays = batch.end_min > batch.full_min + MOMENT_MIN or not problem.rounds
+            found.append(Gene(members, machine, _part(problem, members, machine, batch), balance=stays))
         else:
             found += [Gene((member,), machine) for member in members]
     if not problem.wanted:
@@ -138,6 +139,21 @@ def _counted(batches: Sequence[PlannedBatch], session: Session) -> tuple[Planned
     """Batches as they count for what was asked: without packs that were hurt, or taken out of use, since."""
     sound = {pack.id for pack in session.packs if is_sound(pack, session.rules)}
     return tuple(replace(batch, packs=tuple(tag for tag in batch.packs if tag_of(tag) in sound)) for batch in batches)
+
+
+def _flights_told(session: Session, told: Sequence[Flown]) -> tuple[Flight, ...]:
+    """The decisions of the plan that was followed, for the heats that are still to come: the same packs fly first."""
+    left = [item for item in told if item.heat.is_heat]
+    found = []
+    for heat in heats_to_come(session):
+        same = next((item for item in left if (item.heat.family, item.heat.name) == (heat.family, heat.name)), None)
+        if same is None:
+            found.append(Flight())
+            continue
+        left.remove(same)
+        tags = tuple(map(tag_of, same.packs))
+        found.append(Flight(count=None if len(tags) >= heat.count or not heat.is_heat else len(tags), first=tags))
+    return tuple(found)
 
 
 class Replanner(Planner):
@@ -173,12 +189,13 @@ class Replanner(Planner):
         if self.asked and not self.session.wanted:  # all that was asked for is full or on its way
             self.session = replace(self.session, packs=())
         problem = Problem(self.session, fixed=stay, coming=coming)
-        self.keeps_close = tuple(_genes(problem, self.kept.to_come))
-        super().__init__(problem.session, prefer, seed, self.keeps_close, problem)
+        self.as_told = problem.otherwise(_flights_told(problem.session, flown)) if problem.day else problem
+        self.keeps_close = tuple(_genes(self.as_told, self.kept.to_come))
+        super().__init__(self.session, prefer, seed, self.keeps_close, self.as_told)
 
     def _where_they_were(self) -> dict[tuple[int, ...], float]:
         """By their packs, when the batches to come were to be set up."""
-        index = {pack.id: number for number, pack in enumerate(self.problem.packs)}
+        index = {pack.id: number for number, pack in enumerate(self.as_told.packs)}
         return {
             tuple(sorted(index[tag] for tag in batch.packs)): batch.start_min
             for batch in self.kept.to_come
@@ -187,17 +204,21 @@ class Replanner(Planner):
 
     def plan(self) -> Plan:
         """The old plan repaired, or the better one where it is worth a change; running batches first."""
-        if self.keeps_close:
+        if self.keeps_close or self.as_told.day is not None:
             best = self.search.best
-            self.problem.not_before = self._where_they_were()
+            self.as_told.not_before = self._where_they_were()
             repaired = self.search.found(self.keeps_close)
             worth = (
                 best.score.short[:2] < repaired.score.short[:2]
                 or best.score.late_min < repaired.score.late_min - MOMENT_MIN
-                or (not self.let_go and best.schedule.makespan_min <= repaired.schedule.makespan_min - WORTH_MIN)
+                or (
+                    not self.let_go
+                    and not self.as_told.rounds
+                    and best.schedule.makespan_min <= repaired.schedule.makespan_min - WORTH_MIN
+                )
             )
             if worth:
-                self.problem.not_before = {}
+                self.as_told.not_before = {}
             else:
                 self.search.best, self.gentle = repaired, False
         plan = super().plan()

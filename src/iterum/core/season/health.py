@@ -77,7 +77,7 @@ class Health:
 
 def capacity_told(pack: Pack, record: ChargeRecord) -> float | None:
     """mAh that a pack holds, from what one charge put in between two rest readings; None where it cannot tell."""
-    table = pack.table
+    table = pack.chemistry.table
     if table is None or not record.charge_mah or not record.before_v or not record.after_v:
         return None
     before, after = (table.soc(sum(volts) / len(volts)) for volts in (record.before_v, record.after_v))
