@@ -29,9 +29,10 @@ def _packs(rng: random.Random, letter: str, count: int) -> list[Pack]:
 
 
 def _kit(rng: random.Random, budget_wh: float | None) -> Kit:
-    source = Source("bank", voltage_v=12.8, max_current_a=rng.choice((30, 60)), energy_wh=budget_wh, usable_fraction=0.8)
-    duo = Charger("duo", (Channel("duo-1", 12, 250), Channel("duo-2", 12, 250)), "bank", total_power_w=rng.choice((250, 400)),
-                  input_min_v=10, input_max_v=30)  # fmt: skip
+    most_a = rng.choice((30, 60))
+    source = Source("bank", voltage_v=12.8, max_current_a=most_a, energy_wh=budget_wh, usable_fraction=0.8)
+    channels = (Channel("duo-1", 12, 250), Channel("duo-2", 12, 250))
+    duo = Charger("duo", channels, "bank", total_power_w=rng.choice((250, 400)), input_min_v=10, input_max_v=30)
     small = Charger("small", (Channel("small-1", 6, 80),), "brick", total_power_w=80)
     boards = (Board("six", 6, 2, 6, 40), Board("four", 4, 2, 6, 30))[: rng.randint(1, 2)]
     return Kit(boards, (duo, small)[: rng.randint(1, 2)], (Supply("brick", 200, None, 24),), (source,))

@@ -1,16 +1,42 @@
 """`iterum plan`."""
 
+import signal
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
+from threading import Event
 
 import click
 
 from iterum.cli import command
 from iterum.cli.common import present, print_json, printable, reads_session, table
 from iterum.core.bench.session import Session
+from iterum.core.planning.plan import Progress
 from iterum.core.planning.score import Prefer
 from iterum.exchange.plan_result import plan_document
 from iterum.services.planning import make_plan
 from iterum.wording import family_label, plain, sentence
+
+
+def _progress(progress: Progress) -> None:
+    """How far the search is, where somebody looks on."""
+    if sys.stderr.isatty():
+        so_far = f"\rtry {progress.iterations}: all done at minute {progress.makespan_min:.0f}"
+        click.echo(f"{so_far}, Ctrl+C takes the best so far ", err=True, nl=False)
+
+
+@contextmanager
+def taking_the_best() -> Iterator[Event]:
+    """While it lasts, Ctrl+C says that the best so far is good enough."""
+    stopped = Event()
+    before = signal.signal(signal.SIGINT, lambda *_: stopped.set())
+    try:
+        yield stopped
+    finally:
+        signal.signal(signal.SIGINT, before)
+        if sys.stderr.isatty():
+            click.echo(err=True)
 
 
 @command("plan")
@@ -21,7 +47,8 @@ from iterum.wording import family_label, plain, sentence
 def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -> None:
     """See `iterum plan --help`."""
     starts_at = session.starts_at or present().astimezone()  # quiet hours are times of day
-    answer = make_plan(replace(session, starts_at=starts_at), Prefer(prefer), seconds)
+    with taking_the_best() as stopped:
+        answer = make_plan(replace(session, starts_at=starts_at), Prefer(prefer), seconds, _progress, stopped.is_set)
     found, whys = answer.plan, answer.whys
     if as_json:
         print_json(plan_document(answer.record))
@@ -52,12 +79,18 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         click.echo(f"{printable(use.id)}: {use.used_wh:.0f} Wh {of}, {use.peak_w:.0f} W at most")
     for item in found.wanted:
         name = f"{item.wish.count} {family_label(item.wish.family)} by minute {plain(item.wish.at_min)}"
-        click.echo(f"{name}: {'met' if item.met else f'only {item.have} by then'}")
+        called = f"{item.wish.name}, {name}" if item.wish.name else name
+        why = f". {sentence(item.reason)}" if item.reason else ""
+        click.echo(printable(f"{called}: {'met' if item.met else f'only {item.have} by then'}{why}"))
     click.echo("\nWhy")
     table(("batch", "why"), [
         (" ".join(why.batch.packs), " ".join(sentence(item) for item in why.reasons)) for why in whys])  # fmt: skip
     for gain in answer.relaxed:
         click.echo(sentence(gain.reason))
+    if answer.offers:
+        click.echo("\nWhat would win a heat back")
+        for offer in answer.offers:
+            click.echo(printable(f"- {sentence(offer.reason)}"))
     if found.left_out:
         click.echo("\nLeft out")
         table(("pack", "why", "what mends it"),

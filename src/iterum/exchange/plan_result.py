@@ -5,7 +5,7 @@ from typing import Any
 
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import SourceUse, WishOutcome
-from iterum.core.planning.record import PlanRecord
+from iterum.core.planning.record import Offer, PlanRecord
 from iterum.core.reasons import Reason
 from iterum.exchange.results import Clock, reasons_document, tidy
 from iterum.wording import about, minute_of, sentence
@@ -20,7 +20,8 @@ def plan_document(plan: PlanRecord, at: Clock = minute_of) -> dict[str, Any]:
              "fix": sentence(left.fix)}
             for left in plan.left_out
         ],
-        **outcome_document(plan.wanted, plan.sources),
+        **outcome_document(plan.wanted, plan.sources, at),
+        "offers": [_offer_document(offer, at) for offer in plan.offers],
         "makespan_min": tidy(plan.makespan_min),
         "bound_min": tidy(plan.bound_min),
         "proved": plan.proved,
@@ -62,7 +63,18 @@ def batch_document(batch: PlannedBatch, reasons: Iterable[Reason], at: Clock = m
     }
 
 
-def outcome_document(wanted: Iterable[WishOutcome], sources: Iterable[SourceUse]) -> dict[str, Any]:
+def _offer_document(offer: Offer, at: Clock) -> dict[str, Any]:
+    return {
+        "code": offer.reason.code,
+        "text": sentence(offer.reason, at),
+        "wins": list(offer.reason.numbers["wins"]),
+        "loses": list(offer.reason.numbers["loses"]),
+    }
+
+
+def outcome_document(
+    wanted: Iterable[WishOutcome], sources: Iterable[SourceUse], at: Clock = minute_of
+) -> dict[str, Any]:
     """What becomes of the wishes, and what it takes from each source."""
     return {
         "wanted": [
@@ -76,6 +88,9 @@ def outcome_document(wanted: Iterable[WishOutcome], sources: Iterable[SourceUse]
                 "have": item.have,
                 "ready_min": tidy(item.ready_min),
                 "packs": list(item.packs),
+                "reason": None
+                if item.reason is None
+                else {"code": item.reason.code, "text": sentence(item.reason, at)},
             }
             for item in wanted
         ],

@@ -13,7 +13,7 @@ from iterum.core.bench.packs import Condition, Pack, Reading
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session
 from iterum.core.match.matching import Matching, match_packs
-from iterum.core.planning.record import KeptPlan
+from iterum.core.planning.record import KeptPlan, Offer
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.learning import learn, with_like
 from iterum.core.season.records import KeptReading
@@ -235,6 +235,14 @@ class Desk:
         """Keep a plan that was made. What it was made from does not change by it."""
         with self._store.writing(changes_session=False) as repository:
             repository.add_plan(plan)
+
+    def take_offer(self, kept: KeptPlan, offer: Offer, now: datetime) -> None:
+        """Put the plan of an offer in force, and write what it asks for into the heats."""
+        assert offer.plan is not None  # only such are offered to be taken
+        if offer.wanted is not None:
+            begun = [heat for heat in self.heats() if heat.at <= kept.made_at]
+            self.set_heats([*begun, *(Heat(kept.moment(wish.at_min), wish) for wish in offer.wanted)], now)
+        self.keep_plan(KeptPlan(kept.made_at, kept.prefer, offer.plan, self.revision()))
 
     def latest_plans(self) -> tuple[KeptPlan, ...]:
         """The plan taken last, then those made at the same moment by other preferences."""

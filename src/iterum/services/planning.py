@@ -1,17 +1,19 @@
 """Planning off the request: a search in a thread that shows how far it is, can be stopped, and keeps its best."""
 
 import threading
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from time import perf_counter
+from typing import TypeVar
 
 from iterum.core.bench.session import Session
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
 from iterum.core.planning.history import Flown, Past
+from iterum.core.planning.offers import offers
 from iterum.core.planning.plan import Plan, Planner, Progress
-from iterum.core.planning.record import KeptPlan, PlanRecord, record_of
+from iterum.core.planning.record import KeptPlan, Offer, PlanRecord, record_of
 from iterum.core.planning.replan import Replanner, changes
 from iterum.core.planning.schedule import Gene
 from iterum.core.planning.score import Prefer
@@ -28,13 +30,14 @@ class Made:
     plan: Plan
     whys: tuple[BatchWhy, ...]
     relaxed: tuple[Relaxed, ...]
+    offers: tuple[Offer, ...] = ()
     changed: tuple[Reason, ...] = ()
     past: Past = field(default_factory=Past)
 
     @property
     def record(self) -> PlanRecord:
         """What is kept of it."""
-        return record_of(self.plan, self.whys, self.relaxed, self.changed, self.past)
+        return record_of(self.plan, self.whys, self.relaxed, self.changed, self.past, self.offers)
 
 
 @dataclass(frozen=True)
@@ -79,17 +82,42 @@ def make_plan(
     if isinstance(planner, Replanner):
         changed = changes(planner.kept.to_come, plan.batches[len(planner.kept.fixed) :])
         past = Past(planner.kept.done, planner.flown)
-        return Made(plan, explain(planner.problem, plan), (), changed if follow and follow.tell else (), past)
-    relaxed: list[Relaxed] = []
-    until = max(begun + seconds, perf_counter() + (1 - SEARCH_PART) * seconds)
+        told_of = _until(begun + seconds, offers(planner, plan), stopped)
+        told = changed if follow and follow.tell else ()
+        return Made(plan, explain(planner.problem, plan), (), _best_of(told_of), told, past)
+    if planner.problem.day is not None:
+        told_of = _until(begun + seconds, offers(planner, plan), stopped)
+        return Made(plan, explain(planner.problem, plan), (), _best_of(told_of))
     widened = bottlenecks(planner.problem, plan) if plan.batches else iter(())
-    while not stopped() and perf_counter() < until:
-        step = next(widened, False)
-        if step is False:
-            break
-        relaxed += [step] if isinstance(step, Relaxed) else []
+    relaxed = _until(begun + seconds, widened, stopped)
     relaxed.sort(key=lambda item: -item.saved_min)
     return Made(plan, explain(planner.problem, plan), tuple(relaxed))
+
+
+_Step = TypeVar("_Step")
+
+
+def _until(until_s: float, steps: Iterator[_Step | None], stopped: Callable[[], bool]) -> list[_Step]:
+    """What steps find while there is time: time asked is time taken."""
+    found: list[_Step] = []
+    while not stopped() and perf_counter() < until_s:
+        try:
+            step = next(steps)
+        except StopIteration:
+            break
+        found += [step] if step is not None else []
+    return found
+
+
+MOST_OFFERS = 6
+
+
+def _best_of(found: Sequence[Offer]) -> tuple[Offer, ...]:
+    """One offer of each kind for each heat, those that can be taken at once first."""
+    kept: dict[tuple[object, ...], Offer] = {}
+    for offer in found:
+        kept.setdefault((offer.reason.code, offer.reason.numbers.get("heat"), offer.reason.numbers["wins"]), offer)
+    return tuple(sorted(kept.values(), key=lambda offer: offer.plan is None)[:MOST_OFFERS])
 
 
 @dataclass

@@ -62,6 +62,7 @@ KEYS: dict[str, tuple[Key, ...]] = {
         Key("{ }", "5 min earlier, later", ("{", "}"), ("press move-back-5", "press move-on-5")),
         Key("L", "to the next channel", ("l",), ("lane",)),
         Key("K", "keep it there, or let it move", ("k",), ("press keep-batch",)),
+        Key("1–3", "take that offer", tuple("123"), tuple(f"press offer-{number}" for number in "123"), outside=DIGITS),
     ),
 }
 

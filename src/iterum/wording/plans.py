@@ -1,6 +1,6 @@
 """What is said of a plan: why a batch starts when it does, what would end it sooner, what was left out."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from iterum.wording.figures import Numbers, apart, family_label, minutes, plain
 
@@ -16,6 +16,27 @@ def _buys(what: str, numbers: Numbers) -> str:
     packs = numbers["packs"]
     gained = f"{plain(packs)} more charged" if packs else f"late by {minutes(numbers['late_min'])} in all"
     return f"{what}: {gained}."
+
+
+def _heats(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def _wins(what: str, numbers: Numbers, costs: str = "") -> str:
+    """An offer: what it is, what it wins, what it costs."""
+    lost = f", {_heats(numbers['loses'])} lost" if numbers["loses"] else ""
+    return f"{what}: {_heats(numbers['wins'])} met{lost}{costs}."
+
+
+def _faster(numbers: Numbers) -> str:
+    dialled = [f"{plain(round(amps, 2))} A for {', '.join(packs)}" for amps, packs in numbers["batches"]]
+    over = f"; over the house rule of {plain(numbers['rule_c'])}C, within their labels"
+    return _wins(_heats(dialled), numbers, over) if dialled else _wins("Charged faster", numbers)
+
+
+def _too_soon(numbers: Numbers) -> str:
+    ready = "No pack" if not numbers["could"] else f"Only {numbers['could']} of {numbers['count']}"
+    return f"{ready} can be full before it; all {numbers['count']} not before {numbers['soonest_min']}."
 
 
 PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
@@ -65,6 +86,25 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "buys_watts": lambda n: _buys("Half as many watts again", n),
     "buys_energy": lambda n: _buys(f"{n['wh']:.0f} Wh more in {n['source']}", n),
     "buys_time": lambda n: _buys(f"{minutes(n['minutes'])} more before each time", n),
+    "heat_too_few": lambda n: f"There are not {n['count']} {family_label(n['family'])} to fly.",
+    "heat_too_soon": _too_soon,
+    "heat_given_up": lambda n: (
+        f"Given up for {_heats(n['others'])}: the bench cannot charge for all of them."
+        if n["others"]
+        else "The bench cannot have them all full by then."
+    ),
+    "offer_faster": _faster,
+    "offer_fewer": lambda n: _wins(f"Fly {n['count']} of {n['of']} in {n['heat']}", n),
+    "offer_later": lambda n: _wins(f"{n['heat']} {minutes(n['minutes'])} later, by your word", n),
+    "offer_instead": lambda n: _wins(f"{n['heat']} rather than {n['other']}", n),
+    "offer_measure": lambda n: _wins(
+        f"Measure {', '.join(n['ids'])}: were they at {n['cell_v']:.2f} V per cell as their class is", n
+    ),
+    "offer_channel": lambda n: _wins(f"One channel more on {n['charger']}", n),
+    "offer_charger": lambda n: _wins(f"A second {n['charger']}, fed by itself", n),
+    "offer_board": lambda n: _wins(f"One more board of {n['ports']} ports", n),
+    "offer_supply": lambda n: _wins("A supply of twice the watts", n),
+    "offer_energy": lambda n: _wins(f"{n['wh']:.0f} Wh more in {n['source']}", n),
     "no_heat_needs_it": "No heat needs it today.",
     "waits_return": "Starts when its packs are back and have rested, at {until_min}.",
     "waits_flight": "Starts when you are back from the heat, at {until_min}.",

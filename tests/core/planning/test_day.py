@@ -7,11 +7,14 @@ from datetime import UTC, datetime
 from itertools import islice, pairwise
 
 import pytest
+from benchmarks.days import day as made_up_day
 
 from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session, Wish
-from iterum.core.planning.explain import bottlenecks, explain
+from iterum.core.planning.explain import explain
+from iterum.core.planning.offers import heat_name, offers
+from iterum.core.planning.plan import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import record_of
 from iterum.core.planning.replan import Replanner
@@ -91,17 +94,20 @@ def test_where_energy_is_short_the_worthier_heat_is_kept_and_what_buys_the_other
     session = day(heat(60, 2, value=1), heat(61, 2, value=5), kit=kit)
     found = planned(session)
     assert [item.met for item in found.wanted] == [False, True]
-    told = [sentence(item.reason) for item in bottlenecks(Problem(session), found, 2) if item]
-    assert any("Wh more in bank: everything wanted is met" in text for text in told)
+    planner = Planner(session)
+    list(islice(planner.improve(), 4))
+    told = [sentence(item.reason) for item in offers(planner, planner.plan()) if item]
+    assert any("100 Wh more in bank: Heat at 60 met" in text for text in told)
 
 
 def test_a_heat_that_comes_too_early_says_what_would_meet_it():
     session = day(heat(38, 4), volts=3.7)
     found = planned(replace(session, rules=HouseRules(rate_c=1.0)))
     assert not found.wanted[0].met
-    problem = Problem(replace(session, rules=HouseRules(rate_c=1.0)))
-    codes = {item.reason.code for item in bottlenecks(problem, found, 2) if item}
-    assert "buys_rate" in codes
+    planner = Planner(replace(session, rules=HouseRules(rate_c=1.0)))
+    (faster,) = [item for item in offers(planner, planner.plan()) if item and item.reason.code == "offer_faster"]
+    assert all(amps > 1.8 * len(packs) for amps, packs in faster.reason.numbers["batches"])
+    assert "over the house rule of 1C, within their labels" in sentence(faster.reason)
 
 
 def test_quiet_hours_are_kept_and_told():
@@ -192,3 +198,37 @@ def test_four_of_six_fly_where_six_cannot():
     session = day(heat(75, 6), packs=6, volts=3.75, kit=replace(BENCH, boards=()))
     outcome = planned(session, chunks=12).wanted[0]
     assert (outcome.met, 0 < outcome.have < 6) == (False, True)
+
+
+@pytest.mark.parametrize("seed", [3, 4, 16, 21])
+def test_what_an_offer_promises_is_what_its_plan_does_and_breaks_no_rule(seed):
+    _, session = made_up_day(seed)
+    planner = Planner(session)
+    list(islice(planner.improve(), 4))
+    plan = planner.plan()
+    told = [offer for offer in islice(offers(planner, plan), 12) if offer is not None]
+    assert told or all(item.met for item in plan.wanted) or seed == 21
+    met = {heat_name(item.wish) for item in plan.wanted if item.met}
+    for offer in told:
+        numbers = offer.reason.numbers
+        assert numbers["wins"]
+        assert sentence(offer.reason)
+        if offer.plan is None:
+            continue
+        now_met = {heat_name(item.wish) for item in offer.plan.wanted if item.met}
+        assert set(numbers["wins"]) == now_met - met
+        assert set(numbers["loses"]) == {name for name in met - now_met}
+        rules = replace(session.rules, rate_c=2.0) if offer.reason.code == "offer_faster" else session.rules
+        changed = replace(session, rules=rules, wanted=offer.wanted or session.wanted)
+        assert violations(to_document(changed), json.loads(json.dumps(plan_document(offer.plan)))) == []
+        over = [batch for batch in offer.plan.batches if batch.rate_c > (session.rules.rate_c or 1.0) + 1e-3]
+        assert bool(over) is (offer.reason.code == "offer_faster")
+
+
+def test_a_heat_that_is_not_met_says_why():
+    late = planned(day(heat(12, 4), heat(90, 4))).wanted[0]
+    assert (late.reason.code, late.reason.numbers["could"], late.packs) == ("heat_too_soon", 0, ())
+    assert late.reason.numbers["soonest_min"] > 12
+    few = planned(day(heat(120, 9), packs=4)).wanted[0]
+    assert few.reason.code == "heat_too_few"
+    assert all(item.reason is None for item in planned(day(heat(90, 2))).wanted)

@@ -42,7 +42,7 @@ class NotPlanned:
 class WishOutcome:
     """What became of a wish: how many are full by then (not yet balanced), and when the last of them is (None: never).
 
-    packs : tags of those that are to fly in a heat; empty where any will do.
+    packs : tags of those that will be ready and fly in a heat; empty where any will do. reason : why it is not met.
     """
 
     wish: Wish
@@ -50,6 +50,7 @@ class WishOutcome:
     have: int
     ready_min: float | None
     packs: tuple[str, ...] = ()
+    reason: Reason | None = None
 
 
 @dataclass(frozen=True)
@@ -106,7 +107,7 @@ class Planner:
         problem: Problem | None = None,
     ) -> None:
         problem = Problem(session) if problem is None else problem
-        self.prefer = prefer
+        self.prefer, self.seed = prefer, seed
         self.search = (
             DaySearch(problem, prefer, seed, start)
             if problem.day is not None and problem.day.heats
@@ -116,6 +117,10 @@ class Planner:
         self.proved = False
         self.gentle = True
         """Whether amps are turned down where that costs no time; not where an old plan is kept as it was."""
+
+    def again(self, problem: Problem) -> "Planner":
+        """A planner of the same kind and preference for a changed problem."""
+        return Planner(problem.session, self.prefer, self.seed, (), problem)
 
     @property
     def problem(self) -> Problem:
@@ -308,10 +313,38 @@ def outcomes(problem: Problem, batches: Sequence[PlannedBatch], wanted: Sequence
         ready = _ready_for(problem, batches, wish)
         have = sum(end_min <= wish.at_min + MOMENT_MIN for end_min in ready)
         last = ready[wish.count - 1] if len(ready) >= wish.count else None
-        seats = problem.day.seats if problem.day is not None else ()
-        packs = tuple(tag_of(seat.pack_id) for seat in seats if seat.heat == wish and seat.pack_id is not None)
+        packs = _flying(problem, batches, wish)
         found.append(WishOutcome(wish, have >= wish.count, min(have, wish.count), last, packs))
-    return tuple(found)
+    return tuple(
+        item if item.met or problem.day is None else replace(item, reason=_why_unmet(problem, item, found))
+        for item in found
+    )
+
+
+def _flying(problem: Problem, batches: Sequence[PlannedBatch], wish: Wish) -> tuple[str, ...]:
+    """Tags of the packs that will be ready for a heat, and so fly in it."""
+    if problem.day is None:
+        return ()
+    full_at = {tag: batch.full_min for batch in batches for tag in batch.packs}
+    seats = [seat for seat in problem.day.seats if seat.heat == wish and seat.pack_id is not None]
+    ready = {seat.pack_id or "": full_at.get(seat.pack_id or "", seat.ready_min) for seat in seats}
+    in_time = (tag for tag, at_min in ready.items() if at_min is not None and at_min <= wish.at_min + MOMENT_MIN)
+    return tuple(map(tag_of, in_time))
+
+
+def _why_unmet(problem: Problem, item: WishOutcome, every: Sequence[WishOutcome]) -> Reason | None:
+    """Why a heat is not met: no packs, no pack full by then, or the bench busy with others that are worth more."""
+    day = problem.day
+    if day is None or item.wish not in day.heats:
+        return None
+    at = day.heats.index(item.wish)
+    numbers = {"count": item.wish.count, "could": day.could[at], "at_min": item.wish.at_min, "family": item.wish.family}
+    if day.soonest_min[at] is None:
+        return reason("heat_too_few", **numbers)
+    if day.could[at] < item.wish.count:
+        return reason("heat_too_soon", soonest_min=day.soonest_min[at], **numbers)
+    others = tuple(one.wish.name or one.wish.family for one in every if one.met and one.wish.is_heat)
+    return reason("heat_given_up", others=others, **numbers)
 
 
 def _ready_for(problem: Problem, batches: Sequence[PlannedBatch], wish: Wish) -> list[float]:

@@ -4,6 +4,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
+from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.explain import BatchWhy, Relaxed
 from iterum.core.planning.history import Flown, Past
@@ -23,6 +24,19 @@ class Unplanned:
 
 
 @dataclass(frozen=True)
+class Offer:
+    """A change that would win back a heat: what it is, wins and costs in its reason.
+
+    plan : what taking it leads to; None for a part that would have to be bought, or a pack to be measured first.
+    wanted : what is asked for with it, where that changes.
+    """
+
+    reason: Reason
+    plan: "PlanRecord | None" = None
+    wanted: tuple[Wish, ...] | None = None
+
+
+@dataclass(frozen=True)
 class PlanRecord:
     """What a search found, without what it found it with. reasons : of each batch, in the order of `batches`."""
 
@@ -38,6 +52,7 @@ class PlanRecord:
     changed: tuple[Reason, ...] = ()
     would_help: tuple[Relaxed, ...] = ()
     past: Past = field(default_factory=Past)
+    offers: tuple[Offer, ...] = ()
 
     @property
     def gap(self) -> float:
@@ -73,12 +88,13 @@ class PlanRecord:
             visits=visits,
             changed=(),
             would_help=(),
+            offers=(),
         )
 
 
 def record_of(
     plan: Plan, whys: Sequence[BatchWhy] = (), relaxed: Sequence[Relaxed] = (), changed: Iterable[Reason] = (),
-    past: Past | None = None,
+    past: Past | None = None, offers: Iterable[Offer] = (),
 ) -> PlanRecord:  # fmt: skip
     """What is kept of a plan. changed : what is otherwise than in the plan before."""
     reasons = {why.batch: why.reasons for why in whys}
@@ -97,6 +113,7 @@ def record_of(
         changed=tuple(changed),
         would_help=tuple(relaxed),
         past=past or Past(),
+        offers=tuple(offers),
     )
 
 

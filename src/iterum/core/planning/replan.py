@@ -221,13 +221,22 @@ class Replanner(Planner):
                 self.as_told.not_before = {}
             else:
                 self.search.best, self.gentle = repaired, False
-        plan = super().plan()
+        return self.with_kept(super().plan(), self.problem)
+
+    def again(self, problem: Problem) -> Planner:
+        """A planner for a changed problem that leaves alone what this one does."""
+        return _Beside(self, problem)
+
+    def with_kept(self, plan: Plan, problem: Problem) -> Plan:
+        """A plan of what is to come, with what runs and what was done."""
         ends = [batch.end_min for batch in self.kept.fixed]
         return replace(
             plan,
             left_out=(*plan.left_out, *self._unnamed(plan)),
             batches=(*self.kept.fixed, *map(self._as_locked, plan.batches)),
-            wanted=outcomes(self.problem, _counted((*self.problem.taken, *plan.batches), self.whole), self.asked),
+            wanted=outcomes(
+                problem, _counted((*problem.taken, *plan.batches), self.whole), problem.session.wanted or self.asked
+            ),
             makespan_min=max([plan.makespan_min, *ends]),
             bound_min=max([plan.bound_min, *ends]),
         )
@@ -254,6 +263,18 @@ class Replanner(Planner):
             and abs(was.start_min - batch.start_min) <= SAME_MIN for was in self.let_go
         )  # fmt: skip
         return replace(batch, locked=same)
+
+
+class _Beside(Planner):
+    """A planner for a change of what another replans: the same batches are kept."""
+
+    def __init__(self, beside: Replanner, problem: Problem) -> None:
+        super().__init__(problem.session, beside.prefer, beside.seed, (), problem)
+        self._beside = beside
+
+    def plan(self) -> Plan:
+        """What is to come by the change, with what is kept."""
+        return self._beside.with_kept(super().plan(), self.problem)
 
 
 def changes(old: Sequence[PlannedBatch], new: Sequence[PlannedBatch]) -> tuple[Reason, ...]:

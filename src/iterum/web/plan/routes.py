@@ -6,6 +6,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response
 
+from iterum.core.bench.session import Session
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere, Unsafe
@@ -14,12 +15,14 @@ from iterum.core.season.run import OPEN
 from iterum.services.planning import Follow, PlanJob
 from iterum.web.context import desk, now, plan_desk, runs
 from iterum.web.plan.views import PlanPage, chosen_batch, plan_page
-from iterum.wording import about
+from iterum.wording import about, sentence
 
 blueprint = Blueprint("plan", __name__, url_prefix="/plan", template_folder="templates")
 
 LONGEST = timedelta(days=2)
 """Batches in hand are not older than this."""
+FIRST_S = 4.0
+"""Seconds of search for the plan that is made on arrival."""
 SECONDS = (2.0, 5.0, 20.0)
 COMPARE = "compare"
 PREFERENCES = {
@@ -42,9 +45,12 @@ def _running(job: PlanJob | None) -> PlanJob | None:
 @blueprint.get("")
 def page() -> str:
     """The latest plan, or what to do first; a search that runs shows how far it is."""
-    job = _running(plan_desk().job)
     plans = desk().latest_plans()
     session = desk().session()
+    if not plans and plan_desk().job is None and _is_ready(session):
+        begun = plan_desk().begin(plan_job((Prefer.SOONEST,), FIRST_S, False))  # nobody has to ask for the first one
+        begun.wait(0.1)
+    job = _running(plan_desk().job)
     shown = plan_page(plans[0], session, desk().revision(), now()) if plans else None
     number = request.args.get("batch", type=int)
     chosen = chosen_batch(shown, session, number) if shown and number is not None else None
@@ -57,6 +63,12 @@ def page() -> str:
         "heats": desk().heats(),
     }
     return render_template("plan/page.html", shown=shown, job=job, chosen=chosen, plans=plans, **more)
+
+
+def _is_ready(session: Session) -> bool:
+    """Whether there is something to plan: a pack that needs charging, and a channel."""
+    needy = any(verdict.charges and not verdict.full for verdict in session.bench.verdicts.values())
+    return needy and any(True for _ in session.kit.channels())
 
 
 def _is_followed(shown: PlanPage) -> bool:
@@ -133,6 +145,23 @@ def take() -> Response:
             flash(f"Taken: {PREFERENCES[Prefer(kept.prefer)].lower()}.")
             return redirect(url_for("plan.page"))
     raise NotThere("plan", "prefer")
+
+
+@blueprint.post("/offer")
+def take_offer() -> Response:
+    """Take an offer: its plan is in force, and what it asks for stands in the heats."""
+    kept, number = desk().latest_plan(), request.form.get("offer", -1, type=int)
+    if kept is None or not 0 <= number < len(kept.plan.offers):
+        raise NotThere("offer", number)
+    offer = kept.plan.offers[number]
+    if offer.plan is None:
+        raise BadRequest("That is to be bought, or measured, first.")
+    if kept.revision != desk().revision():
+        flash("Something changed since it was offered. Plan again: the offers are made anew.", "care")
+        return redirect(url_for("plan.page"))
+    desk().take_offer(kept, offer, now())
+    flash(f"Taken. {sentence(offer.reason, lambda minute: _clock(kept, minute))}")
+    return redirect(url_for("plan.page"))
 
 
 @blueprint.get("/sheet")
