@@ -35,7 +35,7 @@ def _kit(rng: random.Random, budget_wh: float | None) -> Kit:
     duo = Charger("duo", channels, "bank", total_power_w=rng.choice((250, 400)), input_min_v=10, input_max_v=30)
     small = Charger("small", (Channel("small-1", 6, 80),), "brick", total_power_w=80)
     boards = (Board("six", 6, 2, 6, 40), Board("four", 4, 2, 6, 30))[: rng.randint(1, 2)]
-    return Kit(boards, (duo, small)[: rng.randint(1, 2)], (Supply("brick", 200, None, 24),), (source,))
+    return Kit(boards, (duo, small)[: rng.randint(1, 2)], (Supply("brick", 200, output_v=24),), (source,))
 
 
 def day(seed: int) -> tuple[str, Session]:
@@ -45,6 +45,7 @@ def day(seed: int) -> tuple[str, Session]:
     letters = {"small": ["P"], "mixed": ["P", "T", "G"]}.get(kind, rng.sample(["P", "T", "L", "G"], 2))
     packs = [pack for letter in letters for pack in _packs(rng, letter, 4 if kind == "small" else rng.randint(5, 8))]
     heats = []
+    used_fraction = rng.choice((0.6, 0.8))
     first = 45 if kind != "late" else 15
     rounds = 3 if kind == "small" else rng.randint(2, 3)
     for number in range(rounds):
@@ -54,6 +55,6 @@ def day(seed: int) -> tuple[str, Session]:
             at_min = first + number * rng.choice((45, 55, 65)) + 12 * letters.index(letter) + rng.randint(0, 8)
             value = 3.0 if kind == "worth" and number == rounds - 1 else 1.0
             heats.append(Wish(count, family, float(at_min), f"{letter} {number + 1}", float(rng.choice((8, 12))), 15.0,
-                              rng.choice((0.6, 0.8)), value))  # fmt: skip
+                              used_fraction, value))  # fmt: skip
     budget_wh = {"short": rng.choice((120, 180, 250))}.get(kind, 1280)
     return kind, Session(tuple(packs), _kit(rng, budget_wh), HouseRules(rate_c=rng.choice((1.0, 2.0))), tuple(heats))

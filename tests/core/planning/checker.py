@@ -126,10 +126,12 @@ def _violations(document, plan):
 
 
 def _as_it_comes(pack, number, document):
-    """The pack as it is, or, from its second time round on, as low as flying leaves it: 20 % of a LiPo or Li-ion."""
+    """The pack as it is, or, from its second time round on, as low as the heats of its class leave it."""
     if number == 1:
         return pack
-    volts = round(CHEMISTRIES[pack["chemistry"]].table.rest_v(0.2), 3)
+    family = f"{pack['chemistry']}-{pack['cells']}S"
+    used = {wish.get("used_fraction", 0.8) for wish in document.get("wanted", ()) if wish["class"] == family} or {0.8}
+    volts = round(CHEMISTRIES[pack["chemistry"]].table.rest_v(1 - used.pop()), 3)
     return {**pack, "cell_volts": _apart_as_before(pack.get("cell_volts"), volts, pack["cells"])}
 
 
@@ -242,15 +244,16 @@ def _amps(members, batch, charger, channel, board, document):
         yield "a port fuse would blow"
 
 
-def _flown(pack):
-    volts = round(pack.chemistry.table.rest_v(0.2), 3)
+def _flown(pack, session):
+    used = {wish.used_fraction for wish in session.wanted if wish.family == pack.family} or {0.8}
+    volts = round(pack.chemistry.table.rest_v(1 - used.pop()), 3)
     was = pack.reading.cell_v if pack.reading else None
     return replace(pack, reading=Reading.of_cells(tuple(_apart_as_before(was, volts, pack.cells))))
 
 
 def _minutes(session, batch, for_heats):
     packs = [
-        next(pack if number == 1 else _flown(pack) for pack in session.packs if pack.id == tag)
+        next(pack if number == 1 else _flown(pack, session) for pack in session.packs if pack.id == tag)
         for tag, number in zip(batch["packs"], batch["rounds"], strict=True)
     ]
     where = replace(session.bench, running=()).setup(batch["board"], batch["channel"])

@@ -179,12 +179,13 @@ class Planner:
 
     def _settled(self) -> tuple[tuple[Gene, ...], Schedule, Score]:
         """The best list with the full model's minutes; sought on for a while where those minutes break a wish."""
-        for _ in range(REPAIRS):
+        for attempt in range(REPAIRS):
             best = self.search.best
             genes = self._gentler(best.genes) if self.gentle and self.prefer is Prefer.SOONEST else best.genes
             schedule = self._refined(genes)
             score = score_of(self.problem, schedule, self.prefer)
-            if score.short <= (*best.score.short[:2], best.score.late_min + MOMENT_MIN):
+            kept = score.short <= (*best.score.short[:2], best.score.late_min + MOMENT_MIN)
+            if kept or attempt == REPAIRS - 1:
                 break
             # Refined minutes are known now, and count from here on.
             self.search.reckon_anew()
