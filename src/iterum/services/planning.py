@@ -19,7 +19,7 @@ from iterum.core.planning.schedule import Gene
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import Reason
 
-SEARCH_PART = 0.7
+SEARCH_PART = 0.6
 """Of the time for a plan; what is left goes into what would make it sooner."""
 
 

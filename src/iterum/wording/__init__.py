@@ -20,7 +20,7 @@ SENTENCES: dict[str, str | Callable[[Numbers], str]] = (
 )
 
 
-MOMENTS = frozenset({"until_min", "end_min", "start_min", "was_min", "free_min", "back_min"})
+MOMENTS = frozenset({"until_min", "end_min", "start_min", "was_min", "free_min", "back_min", "soonest_min"})
 """Numbers that are minutes of a plan."""
 
 

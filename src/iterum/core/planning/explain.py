@@ -40,7 +40,7 @@ def explain(problem: Problem, plan: Plan) -> tuple[BatchWhy, ...]:
 def _reasons(problem: Problem, plan: Plan, batch: PlannedBatch) -> tuple[Reason, ...]:
     if not any(pack.id == batch.packs[0] for pack in problem.packs):
         return (reason("kept_by_you" if batch.locked else "replan_runs", end_min=batch.end_min),)
-    found = [_waits_for(problem, plan, batch)]
+    found = [reason("kept_by_you")] if batch.locked else [_waits_for(problem, plan, batch)]
     if len(batch.packs) == 1:
         found.append(_alone(problem, plan, batch))
     return tuple(found)

@@ -36,7 +36,7 @@ class DaySearch:
         """problem : with the decisions of an earlier plan, if there was one; start : its batches."""
         self.problem, self.prefer, self.seed = problem, prefer, seed
         self.random = random.Random(seed)
-        self.iterations = 0
+        self.iterations, self.tries = 0, TRIES
         self.heats = heats_to_come(problem.session)
         self.worth = sum(heat.value * heat.count for heat in self.heats)
         self._seen: dict[tuple[Flight, ...], Found] = {}
@@ -75,7 +75,7 @@ class DaySearch:
         of: Found | None = None
         while True:
             turn += 1
-            for _ in range(TRIES if self.best.score.unmet or turn < 3 else TRIES // 4):
+            for _ in range(self.tries if self.best.score.unmet or turn < 3 else self.tries // 4):
                 self.iterations += 1
                 other = self.tried(self._other(current))
                 gain = self._weight(current.score) - self._weight(other.score)
@@ -135,13 +135,15 @@ class DaySearch:
         elif kind < 0.8:
             flights[at] = replace(flight, without=self._one_other(flight.without, of, at))
         else:
-            flights[at] = replace(flight, count=self._fewer(flight, heat.count, len(short.get(at, ()))))
+            flights[at] = replace(flight, count=self._fewer(of, at))
 
-    def _fewer(self, flight: Flight, count: int, lacking: int) -> int | None:
-        """Another number of packs: those that would be ready, one fewer, or all again."""
-        if flight.count is not None and self.random.random() < 0.5:
+    def _fewer(self, of: Found, at: int) -> int | None:
+        """Another number of packs for a heat: those that could be ready, any fewer, or all again."""
+        day, count = of.problem.day, self.heats[at].count
+        if day is None or (day.flights[at].count is not None and self.random.random() < 0.4):
             return None
-        return max(count - max(lacking, 1), 0)
+        most = min(day.could[at], count - 1)
+        return most if self.random.random() < 0.6 else self.random.randint(0, max(most, 0))
 
     def _one_other(self, without: frozenset[str], of: Found, at: int) -> frozenset[str]:
         """One pack more, or one fewer, that stays away from a heat."""

@@ -14,6 +14,7 @@ from iterum.core.bench.kit import Charger, Kit, Supply
 from iterum.core.bench.packs import Reading
 from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.explain import explain
+from iterum.core.planning.heats import DaySearch
 from iterum.core.planning.plan import Plan, Planner, WishOutcome
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import Offer, PlanRecord, record_of
@@ -23,8 +24,8 @@ from iterum.core.planning.score import score_of
 from iterum.core.quantities import at_most
 from iterum.core.reasons import reason
 
-STEPS = 4
-"""Of search for each offer, from the plan at hand."""
+STEPS, TRIES = 2, 10
+"""Of search for each offer, from the plan at hand, and decisions tried in each."""
 LATER_MIN = (5.0, 10.0, 15.0, 20.0, 30.0, 45.0)
 """Later starts that are asked for, the shortest first."""
 FASTER_C = 2.0
@@ -61,14 +62,24 @@ def offers(planner: Planner, plan: Plan) -> Iterator[Offer | None]:
     lost = [item for item in plan.wanted if item.wish.is_heat and not item.met]
     if not lost or planner.problem.day is None:
         return
+    won: set[tuple[str, object]] = set()
     for asked in _changes(planner, plan, lost):
-        yield _tried(planner, plan, asked)
+        key = (asked.code, asked.numbers.get("heat"))
+        if key in won:
+            continue  # a smaller change of this kind does
+        offer = _tried(planner, plan, asked)
+        won |= {key} if offer is not None else set()
+        yield offer
 
 
 def _tried(planner: Planner, plan: Plan, asked: _Asked) -> Offer | None:
     other = planner.again(asked.problem)
+    if isinstance(other.search, DaySearch):
+        other.search.tries = TRIES
     for _ in islice(other.improve(), STEPS):
         pass
+    if not other.search.best.score.short < _short(plan, asked, planner):
+        return None  # no need to reckon its minutes exactly
     found = other.plan()
     if not found.score.short < _short(plan, asked, planner):
         return None
@@ -172,7 +183,8 @@ def _with(problem: Problem, old: Wish, new: Wish) -> tuple[Wish, ...]:
 def _fewer(problem: Problem, item: WishOutcome) -> Iterator[_Asked]:
     """As many as can be ready, or one fewer."""
     heat = item.wish
-    for count in sorted({heat.count - 1, item.have} - {0, heat.count}, reverse=True):
+    could = 0 if item.reason is None else int(item.reason.numbers["could"])
+    for count in sorted({heat.count - 1, item.have, could} - {0, heat.count}, reverse=True):
         wanted = _with(problem, heat, replace(heat, count=count))
         numbers: dict[str, object] = {"heat": heat_name(heat), "count": count, "of": heat.count}
         yield _Asked("offer_fewer", numbers, _asking(problem, wanted), wanted=wanted)
@@ -181,7 +193,10 @@ def _fewer(problem: Problem, item: WishOutcome) -> Iterator[_Asked]:
 def _later(problem: Problem, item: WishOutcome) -> Iterator[_Asked]:
     """The heat a little later, by the pilot's word."""
     heat = item.wish
+    soonest_min = item.reason.numbers.get("soonest_min") if item.reason else None
     for minutes in LATER_MIN:
+        if soonest_min is not None and heat.at_min + minutes < soonest_min:
+            continue  # no pack can be full by then
         wanted = _with(problem, heat, replace(heat, at_min=heat.at_min + minutes))
         numbers: dict[str, object] = {"heat": heat_name(heat), "minutes": minutes}
         yield _Asked("offer_later", numbers, _asking(problem, wanted), wanted=wanted)

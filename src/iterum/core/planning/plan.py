@@ -265,7 +265,7 @@ class Planner:
         """Packs that could be charged and that no heat needs."""
         asked = {tag_of(pack.id) for pack in self.problem.packs}
         return [
-            NotPlanned(verdict.pack, reason("no_heat_needs_it"), reason("fix_not_wanted", id=verdict.pack.id))
+            NotPlanned(verdict.pack, reason("no_heat_needs_it"), reason("fix_not_wanted"))
             for verdict in self.problem.verdicts
             if verdict.charges and not verdict.full and verdict.pack.id not in asked
         ]

@@ -230,13 +230,12 @@ class Replanner(Planner):
     def with_kept(self, plan: Plan, problem: Problem) -> Plan:
         """A plan of what is to come, with what runs and what was done."""
         ends = [batch.end_min for batch in self.kept.fixed]
+        asked = self.asked if problem.day is None else problem.session.wanted
         return replace(
             plan,
             left_out=(*plan.left_out, *self._unnamed(plan)),
             batches=(*self.kept.fixed, *map(self._as_locked, plan.batches)),
-            wanted=outcomes(
-                problem, _counted((*problem.taken, *plan.batches), self.whole), problem.session.wanted or self.asked
-            ),
+            wanted=outcomes(problem, _counted((*problem.taken, *plan.batches), self.whole), asked),
             makespan_min=max([plan.makespan_min, *ends]),
             bound_min=max([plan.bound_min, *ends]),
         )
