@@ -17,6 +17,7 @@ from iterum.core.planning.score import Prefer
 from iterum.exchange.plan_result import plan_document
 from iterum.services.planning import make_plan
 from iterum.wording import family_label, plain, sentence
+from iterum.wording.plans import odds_words
 
 
 def _progress(progress: Progress) -> None:
@@ -81,6 +82,8 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         name = f"{item.wish.count} {family_label(item.wish.family)} by minute {plain(item.wish.at_min)}"
         called = f"{item.wish.name}, {name}" if item.wish.name else name
         why = f". {sentence(item.reason)}" if item.reason else ""
+        odds = item.odds
+        why += f". {odds_words(odds.met, odds.of, odds.packs, odds.cause)}" if odds and item.met else ""
         click.echo(printable(f"{called}: {'met' if item.met else f'only {item.have} by then'}{why}"))
     click.echo("\nWhy")
     table(("batch", "why"), [

@@ -88,6 +88,7 @@ def outcome_document(
                 "have": item.have,
                 "ready_min": tidy(item.ready_min),
                 "packs": list(item.packs),
+                "odds": None if item.odds is None else vars(item.odds) | {"packs": list(item.odds.packs)},
                 "reason": None
                 if item.reason is None
                 else {"code": item.reason.code, "text": sentence(item.reason, at)},

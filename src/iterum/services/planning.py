@@ -12,7 +12,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
 from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.offers import offers
-from iterum.core.planning.plan import Plan, Planner, Progress
+from iterum.core.planning.plan import Plan, Planner, Progress, with_odds
 from iterum.core.planning.record import KeptPlan, Offer, PlanRecord, record_of
 from iterum.core.planning.replan import Replanner, changes
 from iterum.core.planning.schedule import Gene
@@ -78,7 +78,7 @@ def make_plan(
         on_progress(progress)
         if stopped() or perf_counter() > begun + SEARCH_PART * seconds:
             break
-    plan = planner.plan()
+    plan = with_odds(planner.plan(), session.rules.setup_min)
     if isinstance(planner, Replanner):
         changed = changes(planner.kept.to_come, plan.batches[len(planner.kept.fixed) :])
         past = Past(planner.kept.done, planner.flown)

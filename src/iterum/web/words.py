@@ -13,6 +13,7 @@ from iterum.core.bench.packs import Condition
 from iterum.core.bench.verdict import PackVerdict
 from iterum.core.reasons import Reason
 from iterum.wording import about, between, family_label, minutes, plain, sentence, span
+from iterum.wording.plans import odds_words
 
 NO_BREAK = "\u00a0"
 
@@ -102,7 +103,7 @@ def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
 
 
 MACROS: dict[str, Callable[..., str]] = {
-    "between": between, "hidden": hidden, "rect": rect, "span": span, "token": token,
+    "between": between, "hidden": hidden, "odds_words": odds_words, "rect": rect, "span": span, "token": token,
 }  # fmt: skip
 """What recurs in templates."""
 

@@ -34,6 +34,19 @@ def _faster(numbers: Numbers) -> str:
     return _wins(_heats(dialled), numbers, over) if dialled else _wins("Charged faster", numbers)
 
 
+_CAUSES = {
+    "hands": "its set-up takes longer", "minutes": "it takes longer to fill", "channel": "its channel is still taken",
+    "board": "its board is still taken", "packs": "its packs come back late", "backs_off": "its charger backs off",
+    "link": "its charge stands still unnoticed",
+}  # fmt: skip
+
+
+def odds_words(met: int, of: int, packs: Sequence[str], cause: str | None) -> str:
+    """The odds of a heat, and what breaks it most often."""
+    whole = f"Met in {round(100 * met / of)} of 100 tries"
+    return f"{whole}; what breaks it: {', '.join(packs)}, {_CAUSES[cause]}" if cause and packs else whole
+
+
 def _too_soon(numbers: Numbers) -> str:
     ready = "No pack" if not numbers["could"] else f"Only {numbers['could']} of {numbers['count']}"
     return f"{ready} can be full before it; all {numbers['count']} not before {numbers['soonest_min']}."

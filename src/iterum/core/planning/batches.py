@@ -30,7 +30,8 @@ class Costs:
     """What one set of packs costs on one board and channel at one rate.
 
     wait_min : evening out before charging. full_min : from the start of charging until full; minutes : the balancing
-    allowance included. power_w : the most at the packs. energy_wh : into the packs.
+    allowance included. power_w : the most at the packs. energy_wh : into the packs. low_min,
+    high_min : the range of `full_min` by what volts leave open, where the full model was asked.
     """
 
     current_a: float
@@ -40,6 +41,8 @@ class Costs:
     minutes: float
     power_w: float
     energy_wh: float
+    low_min: float | None = None
+    high_min: float | None = None
 
 
 @dataclass(frozen=True)
@@ -67,6 +70,9 @@ class PlannedBatch:
     power_in_w: float
     locked: bool = False
     """Kept where it is by the pilot, whatever is planned anew."""
+    early_min: float | None = None
+    late_min: float | None = None
+    """When it may be full at the soonest and at the latest, by what the volts of its packs leave open."""
 
     @property
     def tags(self) -> tuple[str, ...]:
@@ -90,6 +96,8 @@ def later(batch: PlannedBatch, by_min: float) -> PlannedBatch:
         lead_min=batch.lead_min + by_min,
         full_min=batch.full_min + by_min,
         end_min=batch.end_min + by_min,
+        early_min=None if batch.early_min is None else batch.early_min + by_min,
+        late_min=None if batch.late_min is None else batch.late_min + by_min,
     )
 
 

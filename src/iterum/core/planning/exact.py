@@ -14,6 +14,7 @@ from ortools.sat.python import cp_model
 from iterum.core.planning.batches import Costs
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene
+from iterum.core.quantities import at_most
 
 TICKS = 20
 MOST_CANDIDATES = 1_500
@@ -98,6 +99,19 @@ class _Model:
                 self.model.add(drawn <= floor(100 * source.usable_wh))
 
 
+def _holds_over_all_rates(problem: Problem, candidates: Sequence[tuple[Gene, int, Costs]]) -> bool:
+    """Whether all channels may draw the most of any batch at once: then no slower rate ever ends sooner, and what is
+    proved over the rates that were tried holds over all of them."""
+    most_w: dict[int, float] = {}
+    for gene, _, costs in candidates:
+        most_w[gene.machine] = max(most_w.get(gene.machine, 0.0), costs.power_w)
+    for name, limit_w in problem.limits_w.items():
+        drawn_w = sum(dict(problem.machines[at].uses).get(name, 0.0) * watts for at, watts in most_w.items())
+        if not at_most(drawn_w, limit_w):
+            return False
+    return True
+
+
 def _is_small(problem: Problem, needed: Mapping[str, int]) -> bool:
     """Whether every pack is to be charged, and there are few."""
     whole = all(needed[family] == len(members) for family, members in problem.families.items())
@@ -109,6 +123,8 @@ def solve(
     problem: Problem, needed: Mapping[str, int], hint_min: float, effort: float = 1.0
 ) -> tuple[list[Gene] | None, float, bool] | None:
     """The soonest plan for all packs, its lower bound (min) and whether it is proved; None unless it is small.
+
+    Bound and proof are over all rates, or 0 and False where channels share watts that slower rates would leave free.
 
     hint_min : a makespan in minutes known already. effort : deterministic seconds, so that results repeat.
     needed : packs wanted full, by family.
@@ -123,8 +139,11 @@ def solve(
     solver.parameters.max_deterministic_time = effort
     status = solver.solve(built.model)
     if status not in (cp_model.OPTIMAL, cp_model.FEASIBLE):
-        return None, 0.0 if status == cp_model.INFEASIBLE else solver.best_objective_bound / TICKS, False
+        told = status != cp_model.INFEASIBLE and _holds_over_all_rates(problem, candidates)
+        return None, solver.best_objective_bound / TICKS if told else 0.0, False
     picked = [number for number, taken in enumerate(built.taken) if solver.value(taken)]
     picked.sort(key=lambda number: solver.value(built.starts[number]))
     genes = [candidates[number][0] for number in picked]
+    if not _holds_over_all_rates(problem, candidates):
+        return genes, 0.0, False
     return genes, solver.best_objective_bound / TICKS, status == cp_model.OPTIMAL

@@ -15,7 +15,7 @@ from iterum.core.bench.packs import Reading
 from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.explain import explain
 from iterum.core.planning.heats import DaySearch
-from iterum.core.planning.plan import Plan, Planner, WishOutcome
+from iterum.core.planning.plan import Plan, Planner, WishOutcome, with_odds
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import Offer, PlanRecord, record_of
 from iterum.core.planning.rounds import Flight
@@ -109,6 +109,7 @@ def _offer(plan: Plan, found: Plan, other: Planner, asked: _Asked) -> Offer | No
     numbers = {**asked.numbers, "wins": wins, "loses": loses}
     if asked.code == "offer_faster":
         numbers["batches"] = _over_rule(found, asked)
+    found = with_odds(found, other.problem.rules.setup_min)
     record: PlanRecord | None = record_of(found, explain(other.problem, found)) if asked.takes else None
     return Offer(reason(asked.code, **numbers), record, asked.wanted)
 

@@ -11,6 +11,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
 from iterum.core.planning.heats import DaySearch
+from iterum.core.planning.odds import Odds, odds_of
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.schedule import Gene, Schedule, Seated, decode, visits_of
@@ -42,7 +43,8 @@ class NotPlanned:
 class WishOutcome:
     """What became of a wish: how many are full by then (not yet balanced), and when the last of them is (None: never).
 
-    packs : tags of those that will be ready and fly in a heat; empty where any will do. reason : why it is not met.
+    packs : tags of those that will be ready and fly in a heat; empty where any will do. reason : why it is
+    not met. odds : of a heat, in how many tries of the day it was met.
     """
 
     wish: Wish
@@ -51,6 +53,7 @@ class WishOutcome:
     ready_min: float | None
     packs: tuple[str, ...] = ()
     reason: Reason | None = None
+    odds: Odds | None = None
 
 
 @dataclass(frozen=True)
@@ -236,6 +239,8 @@ class Planner:
             lead_min=item.lead_min,
             full_min=item.full_min,
             end_min=item.end_min,
+            early_min=None if item.costs.low_min is None else item.lead_min + item.costs.low_min,
+            late_min=None if item.costs.high_min is None else item.lead_min + item.costs.high_min,
             power_w=item.costs.power_w,
             energy_in_wh=item.costs.energy_wh / machine.feed.efficiency_from_source,
             power_in_w=item.costs.power_w / machine.feed.efficiency_from_source,
@@ -300,6 +305,17 @@ class Planner:
                 short.append((need_wh - left_wh[found.source_id], need_wh, found.source_id))
         lack_wh, need_wh, source_id = min(short, default=(0.0, 0.0, None))
         return reason("no_energy", id=pack.id, need_wh=need_wh, lack_wh=max(lack_wh, 0.0), source=source_id)
+
+
+def with_odds(plan: Plan, setup_min: float) -> Plan:
+    """A plan with the odds of each of its heats.
+
+    setup_min : minutes that a set-up is planned to take.
+    """
+    heats = [item for item in plan.wanted if item.wish.is_heat and item.packs]
+    told = dict(zip(map(id, heats), odds_of(plan.batches, [(item.wish, item.packs) for item in heats], setup_min),
+                    strict=True))  # fmt: skip
+    return replace(plan, wanted=tuple(replace(item, odds=told.get(id(item))) for item in plan.wanted))
 
 
 # ------------------------------------------------------------------ what a list of batches comes to

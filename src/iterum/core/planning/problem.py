@@ -545,6 +545,8 @@ class Problem:
             full_min=full.minutes,
             minutes=full.minutes + full.balance_min,
             energy_wh=full.energy_in_high_wh * setup.feed.efficiency_from_source,
+            low_min=full.minutes_low,
+            high_min=full.minutes_high,
         )
         return True
 

@@ -1,0 +1,62 @@
+"""How sure a plan is, by following it many times on days that go a little otherwise."""
+
+from dataclasses import replace
+from itertools import islice
+
+import pytest
+
+from iterum.core.bench.session import Wish
+from iterum.core.planning.batches import PlannedBatch
+from iterum.core.planning.odds import TRIES, Spreads, odds_of
+from iterum.core.planning.plan import Planner, with_odds
+from iterum.demo import demo_session
+
+CALM = Spreads(0.0, 1.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
+
+
+def batch(packs, start, full, channel="c", **more):
+    return PlannedBatch(packs, "lipo-4S", None, channel, None, 1.8, 1.0, start, start + 3.0, full, full, 30.0, 20.0, 30.0, **more)
+
+
+def heat(at_min, count=1):
+    return Wish(count, "lipo-4S", at_min, f"at {at_min}", 10.0)
+
+
+def test_on_a_day_that_goes_as_planned_every_heat_is_met():
+    plan = (batch(("A",), 0.0, 40.0), batch(("B",), 40.0, 80.0), batch(("A ↻2",), 80.0, 120.0))
+    heats = [(heat(40.0), ("A",)), (heat(80.0), ("B",)), (heat(120.0), ("A",))]
+    assert [item.met for item in odds_of(plan, heats, 3.0, CALM)] == [TRIES] * 3
+
+
+def test_a_heat_without_slack_is_met_about_as_often_as_not_and_slack_helps():
+    hands = replace(CALM, hands=0.3)
+    tight, loose = (odds_of((batch(("A",), 0.0, 40.0),), [(heat(at), ("A",))], 3.0, hands)[0] for at in (40.0, 42.0))
+    assert 0.4 * TRIES < tight.met < 0.6 * TRIES
+    assert loose.met > 0.95 * TRIES
+    assert (tight.packs, tight.cause) == (("A",), "hands")
+
+
+def test_what_is_late_passes_its_lateness_on_to_its_channel_and_its_packs():
+    slow = replace(CALM, minutes_low=1.2, minutes_high=1.2)
+    plan = (batch(("A",), 0.0, 43.0), batch(("B",), 43.0, 86.0), batch(("A ↻2",), 86.0, 126.0, "d"))
+    first, second, third = odds_of(plan, [(heat(60.0), ("A",)), (heat(100.0), ("B",)), (heat(150.0), ("A",))], 3.0, slow)
+    assert (first.met, second.met, third.met) == (TRIES, 0, TRIES)
+    assert second.cause in ("channel", "minutes")
+
+
+def test_too_few_packs_never_meet_a_heat_and_the_same_seed_gives_the_same():
+    heats = [(heat(60.0, 2), ("A",))]
+    assert odds_of((batch(("A",), 0.0, 40.0),), heats, 3.0)[0].met == 0
+    plan = (batch(("A",), 0.0, 40.0, early_min=30.0, late_min=70.0),)
+    one, same, other = (odds_of(plan, [(heat(45.0), ("A",))], 3.0, seed=seed) for seed in (1, 1, 2))
+    assert one == same != other
+    assert one[0].met < odds_of((replace(plan[0], late_min=45.0),), [(heat(45.0), ("A",))], 3.0)[0].met
+
+
+@pytest.mark.parametrize("chunks", [4])
+def test_a_plan_tells_the_odds_of_each_heat_that_it_meets(chunks):
+    planner = Planner(demo_session())
+    list(islice(planner.improve(), chunks))
+    told = with_odds(planner.plan(), 3.0)
+    assert all(0 < item.odds.met <= item.odds.of for item in told.wanted if item.met)
+    assert all(batch.early_min <= batch.full_min + 1e-6 <= batch.late_min + 2e-6 for batch in told.batches)
