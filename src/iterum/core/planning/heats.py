@@ -82,10 +82,10 @@ class DaySearch:
                 if gain >= 0 or self.random.random() < exp(gain / (WARM * self.worth + 1e-9)):
                     current = other
                 stale += 1
-                if other.score < self.best.score:
+                if other.score.short < self.best.score.short:
                     other = self._sure(other)
-                if other.score < self.best.score:
-                    self.best, stale = other, 0
+                    if other.score < self.best.score:
+                        self.best, stale = other, 0
                 if stale > STALE:
                     current, stale = self.best, 0
             yield self._noted()
