@@ -64,7 +64,7 @@ def started(folder, *options, command=COMMAND):
     server = subprocess.Popen([*words, "--data", str(folder), *options], stdout=subprocess.PIPE, text=True)
     line = server.stdout.readline()
     assert f"http://127.0.0.1:{port}/" in line
-    for _ in range(100):
+    for _ in range(600):
         try:
             return server, port, urllib.request.urlopen(f"http://127.0.0.1:{port}/packs").read().decode()
         except OSError:
@@ -74,7 +74,7 @@ def started(folder, *options, command=COMMAND):
 
 def stopped(server):
     server.send_signal(signal.SIGINT)
-    server.wait(timeout=10)
+    server.wait(timeout=60)
     server.stdout.close()
 
 
