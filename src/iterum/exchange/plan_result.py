@@ -58,6 +58,8 @@ def batch_document(batch: PlannedBatch, reasons: Iterable[Reason], at: Clock = m
         "channel": batch.channel,
         **{name: tidy(getattr(batch, name)) for name in _BATCH_FIGURES},
         "source": batch.source,
+        "until_fraction": tidy(batch.until_fraction),
+        "end_v": tidy(batch.end_v),
         "locked": batch.locked,
         "reasons": reasons_document(reasons, at),
     }

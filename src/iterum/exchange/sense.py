@@ -6,6 +6,7 @@ from typing import Any
 
 from iterum.core.bench.bench import MAINS
 from iterum.core.bench.kit import CHAIN
+from iterum.core.bench.session import LEFT_FRACTION, USED_FRACTION
 from iterum.exchange.faults import Fault
 
 _KIT_PARTS = {"boards": "board", "sources": "source", "supplies": "supply", "chargers": "charger"}
@@ -236,12 +237,30 @@ def sense_faults(document: Mapping[str, Any], known_places: set[str]) -> list[Fa
             kit_names += [(f"{place}.channels[{at}]", channel.get("id")) for at, channel in _items(item, "channels")]
     faults += _doubles(kit_names) + _reference_faults(document) + _group_faults(document)
     faults += _running_faults(document)
+    faults += [fault for index, item in _items(document, "wanted") for fault in wish_sense(item, f"wanted[{index}]")]
     match = document["rules"].get("match") if isinstance(document.get("rules"), dict) else None
     faults += rules_sense(match)
     starts_at = document.get("starts_at")
     if isinstance(starts_at, str):
         faults += _moment_faults("starts_at", starts_at, "2026-06-13T08:00:00+01:00", zone=True)
     return [fault for fault in faults if fault.place not in known_places]
+
+
+def wish_sense(wish: Mapping[str, Any], place: str = "") -> list[Fault]:
+    """A flight leaves at least `LEFT_FRACTION` in a pack that is not filled for it.
+
+    place : where it stands in the file.
+    """
+    need, used = _number(wish.get("need_fraction")), _number(wish.get("used_fraction"))
+    least = round((USED_FRACTION if used is None else used) + LEFT_FRACTION, 4)
+    if need is None or need >= min(least, 1.0):
+        return []
+    spot = f"{place}.need_fraction" if place else "need_fraction"
+    return [
+        Fault(
+            spot, f"must be at least {min(least, 1.0):g}: what the flight uses and {LEFT_FRACTION:g} more, got {need:g}"
+        )
+    ]
 
 
 def rules_sense(match: Any) -> list[Fault]:

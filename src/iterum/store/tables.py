@@ -189,6 +189,7 @@ wishes = Table(
     _number("fly_min"),
     Column("rest_min", Float, nullable=False),
     Column("used_fraction", Float, nullable=False),
+    _number("need_fraction"),
     Column("value", Float, nullable=False),
 )
 

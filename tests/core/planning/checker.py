@@ -130,9 +130,14 @@ def _as_it_comes(pack, number, document):
     if number == 1:
         return pack
     family = f"{pack['chemistry']}-{pack['cells']}S"
-    used = {wish.get("used_fraction", 0.8) for wish in document.get("wanted", ()) if wish["class"] == family} or {0.8}
-    volts = round(CHEMISTRIES[pack["chemistry"]].table.rest_v(1 - used.pop()), 3)
+    volts = round(CHEMISTRIES[pack["chemistry"]].table.rest_v(_left(from_document(document).wanted, family)), 3)
     return {**pack, "cell_volts": _apart_as_before(pack.get("cell_volts"), volts, pack["cells"])}
+
+
+def _left(wanted, family):
+    """How full a pack of a class comes back, 0..1: all heats of a class are alike in these files."""
+    heats = [wish for wish in wanted if wish.family == family]
+    return round(heats[0].need - heats[0].used_fraction, 6) if heats else 0.2
 
 
 def _apart_as_before(was, volts, cells):
@@ -245,8 +250,7 @@ def _amps(members, batch, charger, channel, board, document):
 
 
 def _flown(pack, session):
-    used = {wish.used_fraction for wish in session.wanted if wish.family == pack.family} or {0.8}
-    volts = round(pack.chemistry.table.rest_v(1 - used.pop()), 3)
+    volts = round(pack.chemistry.table.rest_v(_left(session.wanted, pack.family)), 3)
     was = pack.reading.cell_v if pack.reading else None
     return replace(pack, reading=Reading.of_cells(tuple(_apart_as_before(was, volts, pack.cells))))
 
@@ -266,7 +270,13 @@ def _minutes(session, batch, for_heats):
     if batch["lead_min"] < batch["start_min"] + session.rules.setup_min + wait_min - 0.01:
         yield f"{batch['packs']} charge before they have evened out for {wait_min} min"
     start = verdict.start_of(packs) if verdict else None
-    full = charge_packs(packs, where, session.rules, batch["current_a"], wait_min, start)
+    rules = session.rules
+    if batch["until_fraction"] < 1:  # as full as its flights need, and no less
+        chemistry = packs[0].chemistry
+        if batch["end_v"] < chemistry.table.rest_v(batch["until_fraction"]) - EPS:
+            yield f"{batch['packs']} end at {batch['end_v']} V"
+        rules = replace(rules, end_v={**rules.end_v, chemistry.name: batch["end_v"]})
+    full = charge_packs(packs, where, rules, batch["current_a"], wait_min, start)
     given, whole = batch["full_min"] - batch["lead_min"], batch["end_min"] - batch["lead_min"]
     if given < full.minutes - 0.01:
         yield f"{batch['packs']} are not full by then: {given} of {full.minutes} min"

@@ -231,3 +231,21 @@ def test_a_heat_that_is_not_met_says_why():
     few = planned(day(heat(120, 9), packs=4)).wanted[0]
     assert few.reason.code == "heat_too_few"
     assert all(item.reason is None for item in planned(day(heat(90, 2))).wanted)
+
+
+def test_a_pack_is_charged_only_as_far_as_its_flight_needs_where_the_pilot_says_so():
+    short = {"used_fraction": 0.4, "need_fraction": 0.7}
+    whole, enough = (day(heat(28, 4, **more), heat(90, 4, **more), volts=3.7) for more in ({"used_fraction": 0.4}, short))
+    full, part = planned(whole), planned(enough)
+    assert [item.met for item in full.wanted] == [False, True]
+    assert [item.met for item in part.wanted] == [True, True]
+    assert sum(use.energy_in_wh for use in part.batches) < 1.4 * sum(use.energy_in_wh for use in full.batches)
+    for batch in part.batches:
+        assert (batch.until_fraction, batch.end_v) == (0.7, 3.91)  # 70 % of the likeliest curve rests at 3.909 V
+    assert violations(to_document(enough), json.loads(json.dumps(plan_document(record_of(part))))) == []
+
+
+def test_what_is_surely_full_enough_flies_without_a_charge():
+    session = day(heat(30, 2, used_fraction=0.2, need_fraction=0.5), packs=2, volts=4.1)
+    found = planned(session)
+    assert (found.wanted[0].met, found.batches) == (True, ())

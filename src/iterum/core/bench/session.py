@@ -16,6 +16,8 @@ from iterum.core.fields import Name, Says
 
 REST_MIN = 15.0
 """Minutes a flown pack rests and cools before its volts mean anything. Common practice, no source: 10-15."""
+LEFT_FRACTION = 0.2
+"""What a pack must still hold after a flight that it was not filled for. Common practice: the 80 % rule."""
 USED_FRACTION = 0.8
 """Part of its capacity that a pack comes back without: the 80% rule's limit, so its charge is rather too long."""
 
@@ -54,6 +56,21 @@ class Wish:
         Le(1000),
         Says("Worth", help="What a pack of it is worth against others, where not all can be had."),
     ] = 1.0
+
+    need_fraction: Annotated[
+        float | None,
+        Gt(0),
+        Le(1),
+        Says(
+            "Needed for the flight",
+            help="How full a pack must be; empty: full. At least what the flight uses and 0.2 more.",
+        ),
+    ] = None
+
+    @property
+    def need(self) -> float:
+        """How full a pack must be for it, 0..1."""
+        return 1.0 if self.need_fraction is None else self.need_fraction
 
     @property
     def is_heat(self) -> bool:

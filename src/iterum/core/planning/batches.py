@@ -3,6 +3,7 @@
 from dataclasses import dataclass, replace
 
 from iterum.core.bench.bench import Running
+from iterum.core.bench.choice import Choice
 from iterum.core.bench.feed import Feed
 from iterum.core.bench.kit import Channel
 from iterum.core.bench.session import Session
@@ -70,9 +71,17 @@ class PlannedBatch:
     power_in_w: float
     locked: bool = False
     """Kept where it is by the pilot, whatever is planned anew."""
+    until_fraction: float = 1.0
+    end_v: float | None = None
+    """How full its packs are to be, and the V per cell at which its charge ends where that is less than full."""
     early_min: float | None = None
     late_min: float | None = None
     """When it may be full at the soonest and at the latest, by what the volts of its packs leave open."""
+
+    @property
+    def choice(self) -> Choice:
+        """What a pilot chooses who follows the plan: its packs, place, amps and end volts."""
+        return Choice(self.tags, self.board, self.channel, current_a=self.current_a, end_v=self.end_v)
 
     @property
     def tags(self) -> tuple[str, ...]:

@@ -94,16 +94,20 @@ def packs_as_they_are(session: Session, stay: Sequence[PlannedBatch], flown: Seq
     stay : batches done, running, or not to be moved. All times from now. A reading from after the last of it is what
     counts; without one a pack that flew is taken to come back as heats leave them.
     """
-    charges: dict[str, tuple[int, float]] = {}
+    charges: dict[str, tuple[int, float, float]] = {}
     for batch in stay:
         for tag in batch.packs:
-            charges[tag_of(tag)] = max(charges.get(tag_of(tag), (0, 0.0)), (round_of(tag), batch.end_min))
+            this = (round_of(tag), batch.end_min, batch.until_fraction)
+            charges[tag_of(tag)] = max(charges.get(tag_of(tag), (0, 0.0, 1.0)), this)
     flights = flights_of(flown)
     found = []
     for pack in session.packs:
         if pack.id in charges or pack.id in flights:
-            number, end_min = charges.get(pack.id, (0, -inf))
-            found.append(_now(session, pack, number, end_min, flights.get(pack.id, [])))
+            number, end_min, until = charges.get(pack.id, (0, -inf, 1.0))
+            waiting = _now(session, pack, number, end_min, flights.get(pack.id, []))
+            if until < 1 and waiting.full:  # charged for one flight only
+                waiting = replace(waiting, full=False, charged_to=until)
+            found.append(waiting)
     return tuple(found)
 
 

@@ -239,6 +239,8 @@ class Planner:
             lead_min=item.lead_min,
             full_min=item.full_min,
             end_min=item.end_min,
+            until_fraction=self.problem.need_of(item.gene.members),
+            end_v=self.problem.end_v_of(item.gene.members),
             early_min=None if item.costs.low_min is None else item.lead_min + item.costs.low_min,
             late_min=None if item.costs.high_min is None else item.lead_min + item.costs.high_min,
             power_w=item.costs.power_w,

@@ -9,10 +9,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, time, timedelta
 from functools import cached_property
-from itertools import repeat
 from math import inf
 
 from iterum.core.bench.bench import Bench
+from iterum.core.bench.chemistry import END_STEP_V
 from iterum.core.bench.feed import Feed
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
 from iterum.core.bench.limits import current_to_dial, setup_faults, slower_current
@@ -29,7 +29,7 @@ from iterum.core.electrical.waiting import NO_WAIT_V, Waits, spread_per_cell_v, 
 from iterum.core.match.group import group_size_limit, in_plug_order, obstacles
 from iterum.core.planning.batches import Costs, Machine, PlannedBatch, batch_in_hand
 from iterum.core.planning.rounds import Flight, Round, Rounds, Waiting, heats_to_come, plan_rounds, tag_of
-from iterum.core.quantities import at_most
+from iterum.core.quantities import at_most, ceil_to_step
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.dial import minutes_at
 
@@ -45,7 +45,7 @@ class Known:
     """What was worked out about sets of packs, whichever round of the day they are in: shared by all problems of one
     session, which differ in who flies. Packs go by numbers that `number` gives out."""
 
-    numbers: dict[Pack, int] = field(default_factory=dict)
+    numbers: dict[tuple[Pack, float], int] = field(default_factory=dict)
     may_join: dict[tuple[int, ...], bool] = field(default_factory=dict)
     costs: dict[tuple[tuple[int, ...], int, int, int], Costs | None] = field(default_factory=dict)
     exact: dict[tuple[tuple[int, ...], int, int, int], Costs] = field(default_factory=dict)
@@ -55,10 +55,12 @@ class Known:
     nearly: dict[tuple[int, float, float, float, float], float] = field(default_factory=dict)
     setups: dict[tuple[int, int], Setup] = field(default_factory=dict)
     full_in_min: dict[int, float] = field(default_factory=dict)
+    energy_wh: dict[tuple[int, float], float] = field(default_factory=dict)
+    rules: dict[tuple[str, float], HouseRules] = field(default_factory=dict)
 
-    def number(self, pack: Pack) -> int:
-        """The number of a pack as it is, whichever round it is in."""
-        return self.numbers.setdefault(replace(pack, id=tag_of(pack.id)), len(self.numbers))
+    def number(self, pack: Pack, need: float = 1.0) -> int:
+        """The number of a pack as it is, whichever round it is in, when it is to be charged so far (0..1)."""
+        return self.numbers.setdefault((replace(pack, id=tag_of(pack.id)), need), len(self.numbers))
 
 
 @dataclass
@@ -117,7 +119,39 @@ class Problem:
     @cached_property
     def numbers(self) -> tuple[int, ...]:
         """By pack, its number in what is known."""
-        return tuple(map(self.known.number, self.packs))
+        return tuple(self.known.number(pack, self.need_of((index,))) for index, pack in enumerate(self.packs))
+
+    def need_of(self, members: tuple[int, ...]) -> float:
+        """How full the packs of a batch must be, 0..1: as the neediest of their flights.
+
+        members : indices into the packs of the problem.
+        """
+        return max(self.rounds[index].need for index in members) if self.rounds else 1.0
+
+    def rules_of(self, members: tuple[int, ...]) -> HouseRules:
+        """The house rules for a batch: where less than full is enough, its charge ends at lower volts.
+
+        members : indices into the packs of the problem.
+        """
+        return self._rules_for(self.packs[members[0]], self.need_of(members))
+
+    def end_v_of(self, members: tuple[int, ...]) -> float | None:
+        """V per cell at which the charge of a batch ends, None where the house rules say it.
+
+        members : indices into the packs of the problem.
+        """
+        rules = self.rules_of(members)
+        return None if rules is self.rules else rules.full_v(self.packs[members[0]].chemistry)
+
+    def _rules_for(self, pack: Pack, need: float) -> HouseRules:
+        table, full_v = pack.chemistry.table, self.rules.full_v(pack.chemistry)
+        if need >= 1 or table is None:
+            return self.rules
+        end_v = min(ceil_to_step(table.rest_v(need), END_STEP_V), full_v)
+        key = (pack.chemistry_name, end_v)
+        if key not in self.known.rules:
+            self.known.rules[key] = replace(self.rules, end_v={**self.rules.end_v, pack.chemistry_name: end_v})
+        return self.known.rules[key]
 
     def _numbers(self, members: tuple[int, ...]) -> tuple[int, ...]:
         return tuple([self.numbers[index] for index in members])
@@ -137,22 +171,25 @@ class Problem:
         flights = self.flights or (Flight(),) * len(heats_to_come(self.session))
         return plan_rounds(self.session, self.verdicts, self.coming, flights, self.full_in_min)
 
-    def full_in_min(self, pack: Pack) -> float:
+    def full_in_min(self, pack: Pack, need: float = 1.0) -> float:
         """Minutes from setting a pack up until it can be full at the soonest: alone, on the channel that is best for
-        it; without end where none charges it."""
-        number = self.known.number(pack)
+        it; without end where none charges it.
+
+        need : how full, 0..1.
+        """
+        number = self.known.number(pack, need)
         if number not in self.known.full_in_min:
-            self.known.full_in_min[number] = self.rules.setup_min + min(
-                map(self._alone_min, repeat(pack), self.machines)
-            )
+            rules = self._rules_for(pack, need)
+            alone_min = min((self._alone_min(pack, machine, rules) for machine in self.machines), default=inf)
+            self.known.full_in_min[number] = self.rules.setup_min + alone_min
         return self.known.full_in_min[number]
 
-    def _alone_min(self, pack: Pack, machine: Machine) -> float:
+    def _alone_min(self, pack: Pack, machine: Machine, rules: HouseRules) -> float:
         setup = self.setup(machine.index, -1)
         if setup_faults([pack], setup):
             return inf
         try:
-            return minutes_at([pack], current_to_dial([pack], setup, self.rules), setup, self.rules)
+            return minutes_at([pack], current_to_dial([pack], setup, rules), setup, rules)
         except Unsafe:
             return inf
 
@@ -447,15 +484,15 @@ class Problem:
         return tuple(machines.index(item) for item in machines), tuple(boards.index(board) for board in boards)
 
     def _reckon(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:
-        packs = [self.packs[index] for index in members]
+        packs, rules = [self.packs[index] for index in members], self.rules_of(members)
         setup = self.setup(machine, board)
         if setup_faults(packs, setup):
             return None
         try:
-            current_a = current_to_dial(packs, setup, self.rules)
+            current_a = current_to_dial(packs, setup, rules)
         except Unsafe:
             return None
-        full_v = packs[0].cells * self.rules.full_v(packs[0].chemistry)
+        full_v = packs[0].cells * rules.full_v(packs[0].chemistry)
         if part:
             current_a = self._slower_a(part, current_a, machine, full_v, setup.channel)
         full_min = self._minutes(members, current_a, setup)
@@ -466,17 +503,17 @@ class Problem:
             full_min=full_min,
             minutes=full_min + self.balance_of(members),
             power_w=current_a * full_v,
-            energy_wh=sum(self._energies_wh[index] for index in members),
+            energy_wh=sum(self._energy_wh(index, rules) for index in members),
         )
 
     def _minutes(self, members: tuple[int, ...], current_a: float, setup: Setup) -> float:
         """Minutes without balancing; the same on every channel whose watts do not bind."""
-        packs = [self.packs[index] for index in members]
-        full_w = current_a * packs[0].cells * self.rules.full_v(packs[0].chemistry)
+        packs, rules = [self.packs[index] for index in members], self.rules_of(members)
+        full_w = current_a * packs[0].cells * rules.full_v(packs[0].chemistry)
         power_w = least_power_w(setup)
         key = (self._numbers(members), current_a, None if power_w >= full_w else power_w, setup.lead_mohm)
         if key not in self.known.minutes:
-            self.known.minutes[key] = minutes_at(packs, current_a, setup, self.rules)
+            self.known.minutes[key] = minutes_at(packs, current_a, setup, rules)
         return self.known.minutes[key]
 
     def _waits(self, members: tuple[int, ...], current_a: float, setup: Setup) -> Waits:
@@ -516,9 +553,13 @@ class Problem:
         pack = self.packs[index]
         return balance_allowance_min((pack, pack), self.rules)
 
-    @cached_property
-    def _energies_wh(self) -> tuple[float, ...]:
-        return tuple(energy_to_wh([pack], self.rules.full_v(pack.chemistry)) for pack in self.packs)
+    def _energy_wh(self, index: int, rules: HouseRules) -> float:
+        """Wh into one pack until its end volts."""
+        pack = self.packs[index]
+        key = (self.numbers[index], rules.full_v(pack.chemistry))
+        if key not in self.known.energy_wh:
+            self.known.energy_wh[key] = energy_to_wh([pack], key[1])
+        return self.known.energy_wh[key]
 
     def refine(self, members: tuple[int, ...], machine: int, board: int, part: int) -> bool:
         """Put the full model's minutes, waits and energy in place of the fast estimate's.
@@ -538,7 +579,7 @@ class Problem:
             waited = self._waits(members, found.current_a, setup)
             by_id = dict(zip((one.id for one in order), waited.start, strict=True))
             start, wait_min = [by_id[one.id] for one in packs], waited.charge_min
-        full = charge_packs(packs, setup, self.rules, found.current_a, wait_min, start)
+        full = charge_packs(packs, setup, self.rules_of(members), found.current_a, wait_min, start)
         self.known.exact[key] = replace(
             found,
             wait_min=wait_min,

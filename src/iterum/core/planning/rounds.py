@@ -55,6 +55,11 @@ class Round:
     away_min: float = 0.0
     """For a pack that comes round again: minutes away and resting after its charge before."""
 
+    @property
+    def need(self) -> float:
+        """How full it must be, 0..1."""
+        return self.heat.need if self.heat.is_heat else 1.0
+
 
 @dataclass(frozen=True)
 class Seat:
@@ -121,15 +126,24 @@ class Waiting:
     away_min: float = 0.0
     by_plan: bool = False
     """Full only if a charge of this very plan comes about."""
+    charged_to: float | None = None
+    """How full a charge that was only for one flight left it, 0..1."""
+
+    def enough_for(self, heat: Wish) -> bool:
+        """Whether it needs no charge for a heat: full, or surely as full as that flight needs."""
+        if self.full or not heat.is_heat or heat.need >= 1:
+            return self.full
+        soc = self.pack.soc
+        return max(self.charged_to or 0.0, soc.low if soc is not None else 0.0) >= heat.need
 
 
-def returned(pack: Pack, heat: Wish, number: int) -> Pack:
+def returned(pack: Pack, heat: Wish, number: int, from_soc: float = 1.0) -> Pack:
     """The pack as it comes back from a heat and has rested.
 
-    number : of the round, from 1.
+    number : of the round, from 1. from_soc : how full it flew, 0..1.
     """
     table = pack.table
-    cell_v = RETURN_V if table is None else round(table.rest_v(1 - heat.used_fraction), 3)
+    cell_v = RETURN_V if table is None else round(table.rest_v(max(from_soc - heat.used_fraction, 0.0)), 3)
     reading = Reading(cell_v * pack.cells) if table is None else Reading.of_cells(_as_apart(pack, cell_v))
     return replace(pack, id=tag_at(tag_of(pack.id), number), reading=reading)
 
@@ -159,12 +173,12 @@ def plan_rounds(
     verdicts: Sequence[PackVerdict],
     coming: Sequence[Waiting],
     flights: Sequence[Flight],
-    full_in_min: Callable[[Pack], float],
+    full_in_min: Callable[[Pack, float], float],
 ) -> Rounds:
     """Who flies in which heat by these decisions, one for each heat to come.
 
     coming : packs that were charged or have flown while a plan was followed. full_in_min : minutes from the moment a
-    pack may be set up until it can be full at the soonest.
+    pack may be set up until it can be so full (0..1) at the soonest.
     """
     waiting = [Waiting(verdict.pack, 1, 0.0, verdict.full) for verdict in verdicts if verdict.charges]
     waiting += [replace(item) for item in coming if is_sound(item.pack, session.rules)]
@@ -175,31 +189,45 @@ def plan_rounds(
     soonest: list[float | None] = []
     for heat, flight in zip(heats, flights, strict=True):
         mine = [item for item in waiting if item.pack.family == heat.family and item.pack.family]
-        ready = {id(item): item.from_min if item.full else item.from_min + full_in_min(item.pack) for item in mine}
+        ready = {
+            id(item): item.from_min + (0.0 if item.enough_for(heat) else full_in_min(item.pack, heat.need))
+            for item in mine
+        }
         mine.sort(key=lambda item: (ready[id(item)], item.pack.id))
         soonest.append(ready[id(mine[heat.count - 1])] if len(mine) >= heat.count else None)
         in_time = [item for item in mine if at_most(ready[id(item)], heat.at_min)] if heat.is_heat else mine
         could.append(len(in_time))
         chosen = _chosen(in_time, heat, flight, ready)
         for item in chosen:
-            seats.append(Seat(heat, item.pack.id, item.from_min if item.full and not item.by_plan else None))
-            if not item.full:
+            enough = item.enough_for(heat)
+            seats.append(Seat(heat, item.pack.id, item.from_min if enough and not item.by_plan else None))
+            if not enough:
                 rounds.append(Round(item.pack, item.from_min, heat, item.away_min))
             if heat.is_heat:
                 item.number += 1
                 away_min = (heat.fly_min or 0.0) + heat.rest_min
-                item.pack, item.full, item.by_plan = returned(item.pack, heat, item.number), False, False
+                from_soc = _flies_from(item, heat, enough)
+                item.pack, item.full, item.by_plan = returned(item.pack, heat, item.number, from_soc), False, False
+                item.charged_to = None
                 item.from_min, item.away_min = heat.at_min + away_min, away_min
             elif not item.full:
                 item.full, item.from_min, item.by_plan = True, heat.at_min, True
     return Rounds(tuple(rounds), tuple(seats), heats, tuple(flights), tuple(could), tuple(soonest))
 
 
+def _flies_from(item: Waiting, heat: Wish, enough: bool) -> float:
+    """How full a pack flies: full, as full as it was charged for it, or at least as it was read."""
+    if item.full:
+        return 1.0
+    soc = item.pack.soc
+    return max(item.charged_to or 0.0, soc.low if soc is not None else 0.0) if enough else heat.need
+
+
 def _chosen(in_time: Sequence[Waiting], heat: Wish, flight: Flight, ready: Mapping[int, float]) -> list[Waiting]:
     """The packs that fly in a heat: as many as were decided, or nobody where it cannot be flown whole."""
     place = {tag: number for number, tag in enumerate(flight.first)}
     orders: dict[Order, Callable[[Waiting], tuple[float, ...]]] = {
-        Order.FULL_FIRST: lambda item: (not item.full, ready[id(item)] if not item.full else item.from_min),
+        Order.FULL_FIRST: lambda item: (not item.enough_for(heat), ready[id(item)]),
         Order.FULLEST_FIRST: lambda item: (-(item.pack.cell_v or 0.0),),
         Order.EMPTIEST_FIRST: lambda item: (item.full, -ready[id(item)]),
         Order.BACK_LONGEST: lambda item: (item.from_min, ready[id(item)]),

@@ -5,7 +5,6 @@ from datetime import timedelta
 from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.bench.choice import Choice
 from iterum.web.charge.views import dial_page, hidden
 from iterum.web.choices import choice_fields, choice_from
 from iterum.web.context import bench, desk, now, runs
@@ -44,8 +43,7 @@ def _groups() -> str:
     for batch in kept.plan.batches if kept else ():
         waits = frozenset(batch.tags) not in begun and not held & set(batch.tags)
         if kept and waits and batch.end_min > 0:
-            choice = Choice(batch.tags, batch.board, batch.channel, current_a=batch.current_a)
-            ahead.append((batch, kept.moment(batch.start_min), choice))
+            ahead.append((batch, kept.moment(batch.start_min), batch.choice))
     by_time = sorted(ahead, key=lambda item: item[1])
     alone = [pack for pack in bench().free_packs if _is_lone(pack.id)]
     return render_template(

@@ -87,7 +87,8 @@ def save() -> str | AnyResponse | tuple[str, int]:
         return _render(request.form, {fault.place: fault.mend for fault in bad.faults}, number=number), 422
     if number is not None and 0 <= number < len(heats):
         old = heats[number].wish
-        wish = replace(heat.wish, rest_min=old.rest_min, used_fraction=old.used_fraction)
+        wish = replace(heat.wish, rest_min=old.rest_min, used_fraction=old.used_fraction,
+                       need_fraction=old.need_fraction)  # fmt: skip
         heats[number] = replace(heat, wish=wish)
     else:
         heats.append(heat)

@@ -13,6 +13,7 @@ from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.as_it_went import locked, moved, true_batches
 from iterum.core.season.run import OPEN
 from iterum.services.planning import Follow, PlanJob
+from iterum.web.choices import choice_fields
 from iterum.web.context import desk, now, plan_desk, runs
 from iterum.web.plan.views import PlanPage, chosen_batch, plan_page
 from iterum.wording import about, sentence
@@ -61,6 +62,7 @@ def page() -> str:
         "seconds": SECONDS,
         "compare": COMPARE,
         "heats": desk().heats(),
+        "choice_fields": choice_fields,
     }
     return render_template("plan/page.html", shown=shown, job=job, chosen=chosen, plans=plans, **more)
 
