@@ -81,3 +81,12 @@ def test_a_calendar_made_elsewhere_is_read_and_its_faults_are_told():
     for raw in (b"", b"not a calendar", b"BEGIN:VCALENDAR\nEND:VCALENDAR\n", b"BEGIN:VEVENT", b"\xff\xfe\x00"):
         with pytest.raises(BadInput):
             parse_calendar(raw, USUAL, ZONE)
+
+
+def test_what_a_flight_uses_and_needs_is_typed_in_percent_and_leaves_something_in_the_pack():
+    (heat,) = parse_table("time,class,packs,away,uses,needs\n10:00,lipo-4S,4,8,40 %,70", date(2026, 6, 13), UTC)
+    assert (heat.wish.used_fraction, heat.wish.need_fraction) == (0.4, 0.7)
+    with pytest.raises(BadInput) as refused:
+        parse_table("time,class,packs,away,uses,needs\n10:00,lipo-4S,4,8,60,70", date(2026, 6, 13), UTC)
+    (fault,) = refused.value.faults
+    assert (fault.place, "at least 0.8" in fault.mend) == ("line 2, needs", True)

@@ -10,12 +10,15 @@ from icalendar import Calendar, Event
 
 from iterum.core.bench.session import Wish
 from iterum.exchange.faults import BadInput, Fault, checked
+from iterum.exchange.sense import wish_sense
 from iterum.exchange.session import OF_PART, wish_document
 from iterum.wording import FAMILY_LABELS, family_label
 
-COLUMNS = ("time", "name", "class", "packs", "away", "worth")
+COLUMNS = ("time", "name", "class", "packs", "away", "worth", "uses", "needs")
 """Columns of a pasted table, in this order unless a first line names them otherwise."""
 _FIELDS = {"name": "name", "class": "class", "packs": "count", "away": "fly_min", "worth": "value"}
+_FIELDS |= {"uses": "used_fraction", "needs": "need_fraction"}
+_PERCENT = ("uses", "needs")
 _OTHER_NAMES = {"start": "time", "at": "time", "heat": "name", "count": "packs", "away min": "away", "value": "worth"}
 _KEPT = "X-ITERUM-HEAT"
 MAX_CALENDAR_BYTES = 1_000_000
@@ -61,10 +64,11 @@ def heat_from(texts: Mapping[str, str], day: date, zone: tzinfo) -> Heat:
         if column == "class":
             document[name] = family_from(text)
         elif text:
-            document[name] = text if column == "name" else _number(text)
+            document[name] = text if column == "name" else _percent(text) if column in _PERCENT else _number(text)
     faults = [] if at else [Fault("time", f"must be a time like 14:05, got {texts.get('time', '')!r}")]
     columns = {name: column for column, name in _FIELDS.items()}
     item, wrong = checked(document, "wanted")
+    wrong += [] if wrong else wish_sense(document)
     faults += [Fault(columns.get(fault.place, fault.place), fault.mend) for fault in wrong]
     if faults or at is None:
         raise BadInput(faults)
@@ -77,6 +81,12 @@ def _number(text: str) -> float | int | str:
     except ValueError:
         return text
     return int(value) if value.is_integer() else value
+
+
+def _percent(text: str) -> float | int | str:
+    """ "70", "70 %" or "0.7" as a part of a whole; other text comes back as it is."""
+    value = _number(text.replace("%", "").strip())
+    return value / 100 if isinstance(value, (int, float)) and value > 1 else value
 
 
 def parse_table(text: str, day: date, zone: tzinfo) -> list[Heat]:

@@ -7,7 +7,7 @@ from datetime import date, datetime, timedelta, tzinfo
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from iterum.core.bench.session import Wish
+from iterum.core.bench.session import USED_FRACTION, Wish
 from iterum.core.reasons import NotThere
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.heats import COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
@@ -37,7 +37,8 @@ def _render(
     number: int | None = None,
 ) -> str:
     heats = desk().heats()
-    blank = {"time": "", "name": "", "class": "", "packs": "", "away": USUAL_AWAY_MIN, "worth": "1"}
+    blank = {"time": "", "name": "", "class": "", "packs": "", "away": USUAL_AWAY_MIN, "worth": "1",
+             "uses": f"{100 * USED_FRACTION:g}", "needs": ""}  # fmt: skip
     return render_template(
         "heats/page.html",
         heats=heats,
@@ -63,6 +64,8 @@ def _texts_of(heat: Heat) -> dict[str, str]:
         "packs": str(wish.count),
         "away": "" if wish.fly_min is None else f"{wish.fly_min:g}",
         "worth": f"{wish.value:g}",
+        "uses": f"{100 * wish.used_fraction:g}",
+        "needs": "" if wish.need_fraction is None else f"{100 * wish.need_fraction:g}",
     }
 
 
@@ -87,9 +90,7 @@ def save() -> str | AnyResponse | tuple[str, int]:
         return _render(request.form, {fault.place: fault.mend for fault in bad.faults}, number=number), 422
     if number is not None and 0 <= number < len(heats):
         old = heats[number].wish
-        wish = replace(heat.wish, rest_min=old.rest_min, used_fraction=old.used_fraction,
-                       need_fraction=old.need_fraction)  # fmt: skip
-        heats[number] = replace(heat, wish=wish)
+        heats[number] = replace(heat, wish=replace(heat.wish, rest_min=old.rest_min))
     else:
         heats.append(heat)
     desk().set_heats(heats, now())
