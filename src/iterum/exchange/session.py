@@ -96,7 +96,7 @@ def wish_document(wish: Wish) -> dict[str, Any]:
     found: dict[str, Any] = {"count": wish.count, "class": wish.family, "at_min": wish.at_min}
     found |= _filled(name=wish.name, fly_min=wish.fly_min)
     more = ("rest_min", "used_fraction") if wish.is_heat else ()
-    found |= _filled(need_fraction=wish.need_fraction)
+    found |= _filled(need_fraction=wish.need_fraction, spare=wish.spare)
     return found | {name: getattr(wish, name) for name in (*more, *(("value",) if wish.value != 1 else ()))}
 
 

@@ -190,6 +190,7 @@ wishes = Table(
     Column("rest_min", Float, nullable=False),
     Column("used_fraction", Float, nullable=False),
     _number("need_fraction"),
+    Column("spare", Integer),
     Column("value", Float, nullable=False),
 )
 

@@ -249,3 +249,11 @@ def test_what_is_surely_full_enough_flies_without_a_charge():
     session = day(heat(30, 2, used_fraction=0.2, need_fraction=0.5), packs=2, volts=4.1)
     found = planned(session)
     assert (found.wanted[0].met, found.batches) == (True, ())
+
+
+def test_a_spare_is_a_wish_that_never_costs_a_heat():
+    found = planned(day(heat(75, 2, spare=1), packs=4))
+    assert [(item.wish.count, item.wish.is_heat, item.met) for item in found.wanted] == [(2, True, True), (1, False, True)]
+    tight = planned(day(heat(40, 4, spare=2), packs=6, kit=replace(BENCH, boards=(Board("B", 4),)), volts=3.7))
+    alone = planned(day(heat(40, 4), packs=6, kit=replace(BENCH, boards=(Board("B", 4),)), volts=3.7))
+    assert tight.wanted[0].met == alone.wanted[0].met

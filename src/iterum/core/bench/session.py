@@ -16,6 +16,8 @@ from iterum.core.fields import Name, Says
 
 REST_MIN = 15.0
 """Minutes a flown pack rests and cools before its volts mean anything. Common practice, no source: 10-15."""
+SPARE_WORTH = 0.25
+"""What a spare is worth against a pack that flies. Our choice."""
 LEFT_FRACTION = 0.2
 """What a pack must still hold after a flight that it was not filled for. Common practice: the 80 % rule."""
 USED_FRACTION = 0.8
@@ -66,6 +68,19 @@ class Wish:
             help="How full a pack must be; empty: full. At least what the flight uses and 0.2 more.",
         ),
     ] = None
+
+    spare: Annotated[
+        int | None, Ge(0), Le(100), Says("Spares", help="So many more of the class full by then, which do not fly.")
+    ] = None
+
+    @property
+    def with_spares(self) -> tuple["Wish", ...]:
+        """The wish, and its spares as a wish of their own that is worth less."""
+        if not self.spare:
+            return (self,)
+        called = f"{self.name}, spare" if self.name else "Spare"
+        spares = replace(self, count=self.spare, name=called, fly_min=None, value=SPARE_WORTH * self.value, spare=None)
+        return replace(self, spare=None), spares
 
     @property
     def need(self) -> float:

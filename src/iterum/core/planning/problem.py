@@ -78,6 +78,12 @@ class Problem:
     """The decisions on the heats to come, in the order of time; None: all of them whole, full packs first."""
     known: Known = field(default_factory=Known)
 
+    def __post_init__(self) -> None:
+        """Spares are wishes like others."""
+        if any(wish.spare for wish in self.session.wanted):
+            wanted = tuple(one for wish in self.session.wanted for one in wish.with_spares)
+            self.session = replace(self.session, wanted=wanted)
+
     def otherwise(self, flights: tuple[Flight, ...]) -> "Problem":
         """The same with other decisions on its heats; what is known of its packs is shared."""
         return Problem(self.session, self.fixed, self.coming, self.not_before, flights, self.known)

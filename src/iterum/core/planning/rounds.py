@@ -1,6 +1,6 @@
 """A day of heats: which packs fly when, how they come back, and so what is to be charged between which times.
 
-Who flies and what is given up are decisions of the search, written down as a `Flight` a heat; this turns one into a list of
+Who flies and what is given up are decisions of the search, a `Flight` for each heat; this turns them into a list of
 charges, each with a time from which its pack is there and a time by which it must be full. No pack is seated where no
 channel can have it full in time, and a heat that cannot be flown whole is given up at once: its packs go to the next.
 """
