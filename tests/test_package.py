@@ -9,6 +9,7 @@ import sys
 import time
 import urllib.request
 import zipfile
+from functools import partial
 from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
@@ -61,7 +62,10 @@ COMMAND = (sys.executable, "-c", "from iterum.cli import main; main()")
 def started(folder, *options, command=COMMAND):
     port = free_port()
     words = [*command, "serve", "--port", str(port)]
-    server = subprocess.Popen([*words, "--data", str(folder), *options], stdout=subprocess.PIPE, text=True)
+    # A shell that started the tests in the background would have its children ignore Ctrl+C.
+    as_in_front = partial(signal.signal, signal.SIGINT, signal.SIG_DFL)
+    words += ["--data", str(folder), *options]
+    server = subprocess.Popen(words, stdout=subprocess.PIPE, text=True, preexec_fn=as_in_front)  # noqa: PLW1509
     line = server.stdout.readline()
     assert f"http://127.0.0.1:{port}/" in line
     for _ in range(600):

@@ -59,7 +59,10 @@ class Known:
     rules: dict[tuple[str, float], HouseRules] = field(default_factory=dict)
 
     def number(self, pack: Pack, need: float = 1.0) -> int:
-        """The number of a pack as it is, whichever round it is in, when it is to be charged so far (0..1)."""
+        """The number of a pack as it is, whichever round it is in.
+
+        need : how full it is to be charged, 0..1.
+        """
         return self.numbers.setdefault((replace(pack, id=tag_of(pack.id)), need), len(self.numbers))
 
 
