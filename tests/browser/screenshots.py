@@ -39,6 +39,7 @@ VIEWS = {
     "what-if": ("/what-if?a_count=10&a_label_c=75&b_label_c=75&b_v=3.85&rate=2&charge_c=2", WIDE, "day"),
     "packs": ("/packs", WIDE, "day"),
     "kit": ("/kit", WIDE, "day"),
+    "pack": ("/packs/health?id=L-02", WIDE, "day"),
     "rules": ("/rules", WIDE, "day"),
 }
 
