@@ -209,7 +209,7 @@ def test_plan_says_what_goes_where_and_when(run):
     assert result["bound_min"] <= result["makespan_min"] == max(batch["end_min"] for batch in result["batches"])
 
 
-@pytest.mark.parametrize("prefer", ["soonest", "gentlest", "fewest-visits"])
+@pytest.mark.parametrize("prefer", ["soonest", "gentlest", "fewest-visits", "steadiest"])
 def test_a_plan_for_people_meets_its_wish_by_any_preference(run, prefer):
     wanted = [{"count": 2, "class": "lipo-4S", "at_min": 90}]
     result = run("plan", changed(wanted=wanted), "--prefer", prefer, "--seconds", "0.3")

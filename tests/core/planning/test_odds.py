@@ -9,6 +9,7 @@ from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.odds import TRIES, Spreads, odds_of
 from iterum.core.planning.plan import Planner, with_odds
+from iterum.core.planning.score import Prefer
 from iterum.demo import demo_session
 
 CALM = Spreads(0.0, 1.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
@@ -51,6 +52,17 @@ def test_too_few_packs_never_meet_a_heat_and_the_same_seed_gives_the_same():
     one, same, other = (odds_of(plan, [(heat(45.0), ("A",))], 3.0, seed=seed) for seed in (1, 1, 2))
     assert one == same != other
     assert one[0].met < odds_of((replace(plan[0], late_min=45.0),), [(heat(45.0), ("A",))], 3.0)[0].met
+
+
+def test_the_steadiest_plan_keeps_its_heats_more_often_and_meets_as_many():
+    met = {}
+    for prefer in (Prefer.SOONEST, Prefer.STEADIEST):
+        planner = Planner(demo_session(), prefer)
+        list(islice(planner.improve(), 6))
+        found = with_odds(planner.plan(), 3.0)
+        assert all(item.met for item in found.wanted)
+        met[prefer] = sum(item.odds.met for item in found.wanted)
+    assert met[Prefer.STEADIEST] > 1.1 * met[Prefer.SOONEST]
 
 
 @pytest.mark.parametrize("chunks", [4])

@@ -15,6 +15,7 @@ class Prefer(StrEnum):
     SOONEST = "soonest"
     GENTLEST = "gentlest"
     FEWEST_VISITS = "fewest-visits"
+    STEADIEST = "steadiest"
 
 
 @dataclass(frozen=True, order=True)
@@ -50,6 +51,8 @@ class Score:
         return short + self.first + 0.05 * self.energy_wh + 0.02 * self.second + 0.01 * self.third
 
 
+CUSHION_MIN = 20.0
+"""Minutes to spare before a heat over which more are worth nothing: set-ups, charges and chargers are late by less."""
 KIND_C = 0.5
 """Slower than this is no gentler. Common practice, no source: below 1C when there is time."""
 
@@ -98,6 +101,20 @@ def _day_short(problem: Problem, schedule: Schedule) -> tuple[float, float, floa
     return unmet, missing, late_min
 
 
+def _cushion_lacking(problem: Problem, schedule: Schedule) -> float:
+    """Minutes that heats and wishes lack of a cushion between their packs being full and their beginning, by worth."""
+    if problem.day is not None:
+        asked = ready_for_heats(problem, schedule)
+    else:
+        asked = [(wish, full_by(problem, schedule, wish.family)) for wish in problem.wanted]
+    lacking = 0.0
+    for wish, ready in asked:
+        in_time = [at_min for at_min in ready[: wish.count] if at_most(at_min, wish.at_min)]
+        if in_time:
+            lacking += wish.value * wish.count * max(CUSHION_MIN - (wish.at_min - in_time[-1]), 0.0)
+    return lacking
+
+
 def score_of(problem: Problem, schedule: Schedule, prefer: Prefer) -> Score:
     """How good a schedule is."""
     unmet, missing, late_min = 0.0, 0.0, 0.0
@@ -118,6 +135,7 @@ def score_of(problem: Problem, schedule: Schedule, prefer: Prefer) -> Score:
         Prefer.SOONEST: (makespan, rate_c, ends + charged),
         Prefer.GENTLEST: (rate_c, makespan, ends + charged),
         Prefer.FEWEST_VISITS: (60 * visits, makespan, rate_c + charged),
+        Prefer.STEADIEST: (_cushion_lacking(problem, schedule), makespan, rate_c + charged),
     }[prefer]
     energy_wh = float(round(sum(schedule.used_wh.values())))
     return Score(unmet, missing, *(round(value, 6) for value in (late_min, first, energy_wh, second, third)))

@@ -30,6 +30,7 @@ PREFERENCES = {
     Prefer.SOONEST: "All full soonest",
     Prefer.GENTLEST: "Gentlest on the packs",
     Prefer.FEWEST_VISITS: "Fewest visits to the bench",
+    Prefer.STEADIEST: "Surest to meet the heats",
 }
 
 
@@ -49,7 +50,7 @@ def page() -> str:
     plans = desk().latest_plans()
     session = desk().session()
     if not plans and plan_desk().job is None and _is_ready(session):
-        begun = plan_desk().begin(plan_job((Prefer.SOONEST,), FIRST_S, False))  # nobody has to ask for the first one
+        begun = plan_desk().begin(plan_job((_usual(),), FIRST_S, False))  # nobody has to ask for the first one
         begun.wait(0.1)
     job = _running(plan_desk().job)
     shown = plan_page(plans[0], session, desk().revision(), now()) if plans else None
@@ -59,12 +60,18 @@ def page() -> str:
     more = {
         "following": following,
         "preferences": PREFERENCES,
+        "usual": _usual().value,
         "seconds": SECONDS,
         "compare": COMPARE,
         "heats": desk().heats(),
         "choice_fields": choice_fields,
     }
     return render_template("plan/page.html", shown=shown, job=job, chosen=chosen, plans=plans, **more)
+
+
+def _usual() -> Prefer:
+    """What comes first where nobody said: the heats, surely met, where there are any."""
+    return Prefer.STEADIEST if any(heat.wish.is_heat for heat in desk().heats()) else Prefer.SOONEST
 
 
 def _is_ready(session: Session) -> bool:
