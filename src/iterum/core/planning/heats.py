@@ -23,6 +23,8 @@ TRIES = 24
 """Sets of decisions that are tried between two chunks of the inner search."""
 STALE = 60
 """After so many tries without a better one it goes on from the best again, shaken."""
+CLOSE_PART, CLOSE_MIN = 0.08, 1.0
+"""Nearer to its heat than by this part of its minutes and so many more, a batch is reckoned exactly."""
 WARM = 0.15
 """How readily worse decisions are gone on from, as a part of what all heats are worth."""
 
@@ -102,12 +104,13 @@ class DaySearch:
             yield self._noted()
 
     def _sure(self, found: Found) -> Found:
-        """The same with the full model's minutes for each of its batches: a heat that an estimate meets by a minute may
-        be missed by them, and what is best must stay so."""
+        """The same with the full model's minutes for each batch that is full shortly before its heat: one that an
+        estimate meets by a minute may be missed by them, and what is best must stay so."""
         problem = found.problem
         while any([
             problem.refine(item.gene.members, item.gene.machine, item.board, item.gene.part)
             for item in found.schedule.placed
+            if item.full_min + CLOSE_PART * item.costs.full_min + CLOSE_MIN > problem.last_min(item.gene.members)
         ]):  # fmt: skip
             found = Search(problem, self.prefer, self.seed, found.genes).found(found.genes)
         if problem.flights in self._seen and self._seen[problem.flights].genes == found.genes:
