@@ -36,6 +36,8 @@ def plan_document(plan: PlanRecord, at: Clock = minute_of) -> dict[str, Any]:
 
 
 _BATCH_FIGURES = (
+    "early_min",
+    "late_min",
     "current_a",
     "rate_c",
     "start_min",
