@@ -36,6 +36,7 @@ class Desk:
     def __init__(self, store: Store) -> None:
         self._store = store
         self._kept: dict[str, tuple[Hashable, Any]] = {}
+        self._packs: dict[tuple[str, float | None], Pack] = {}
 
     def _once(self, key: str, seen: Hashable, compute: Callable[[], _Result]) -> _Result:
         """`compute`, or what it gave before if `seen`, what it rests on, is still the same."""
@@ -52,16 +53,23 @@ class Desk:
         now : also what is in hand at that moment, with its watts and watt-hours; without it nothing is.
         """
         with self._store.reading() as repository:
-            session = self._once("session", repository.revision(), lambda: read_session(repository))
+            session = self._once("session", repository.revision(), lambda: self._unchanged(read_session(repository)))
             if now is None:
                 return session
             kit, running = as_it_runs(repository, session.kit, now)
             air_c = air_on(repository, now)
 
         def seen() -> Session:
-            return replace(session, kit=kit, running=running).in_air(air_c)
+            return self._unchanged(replace(session, kit=kit, running=running).in_air(air_c))
 
         return self._once("as it runs", (session, kit, running, air_c), seen)
+
+    def _unchanged(self, session: Session) -> Session:
+        """The same with the very packs of before where nothing about them changed, and so with what they know."""
+        known = ((pack, self._packs.get((pack.id, pack.air_c))) for pack in session.packs)
+        packs = tuple(before if before == pack else pack for pack, before in known)
+        self._packs |= {(pack.id, pack.air_c): pack for pack in packs}
+        return replace(session, packs=packs)
 
     def air_c(self, now: datetime) -> float | None:
         """Degrees of the air as they were said today; None where they have to be asked."""

@@ -37,6 +37,9 @@ KIT_TABLES: dict[type, Table] = {
 }
 
 
+_PACK_FIELDS = frozenset(field.name for field in fields(Pack))
+
+
 class TagTaken(ValueError):
     """The tag is used already, by something in use or retired."""
 
@@ -481,8 +484,7 @@ def _pack(row: Row[Any], read: Row[Any] | None) -> Pack:
     """A pack with its reading, unless it was charged since."""
     read_at = None if read is None else read.taken_at or read.entered_at
     since = charged_since(row.charged_at, read_at, read is not None and read.origin == AFTER)
-    names = {field.name for field in fields(Pack)}
-    values = {name: value for name, value in row._mapping.items() if name in names}
+    values = {name: value for name, value in row._mapping.items() if name in _PACK_FIELDS}
     values |= {"condition": Condition(row.condition), "resistance_mohm": tuple(row.resistance_mohm)}
     values |= {
         "reading": None if since or read is None else _reading(read),

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
+from functools import cached_property
 from typing import Annotated
 
 from annotated_types import Ge, Gt, Le, Len
@@ -138,7 +139,7 @@ class Pack:
         """Chemistry and cells in series, which are never mixed: "lipo-4S"."""
         return f"{self.chemistry_name}-{self.cells}S"
 
-    @property
+    @cached_property
     def capacity_ah(self) -> float:
         """Ah it really holds, as far as is known: by this the current splits."""
         if self.capacity_now_mah is not None:
@@ -146,7 +147,7 @@ class Pack:
         told = self.learned is not None and self.learned.doubt <= TOLD_DOUBT
         return (self.learned.capacity_mah if self.learned and told else self.capacity_mah) / 1000
 
-    @property
+    @cached_property
     def curve(self) -> Curve | None:
         """What is believed of its rest volts: its kind's curve, bent by what its own charges taught; None where volts
         do not tell the charge."""
@@ -155,19 +156,19 @@ class Pack:
             return curve if curve is None or self.learned is None else taught(curve, self.learned)
         return leaning(curve, self.like) if self.like else curve
 
-    @property
+    @cached_property
     def table(self) -> OpenCircuitTable | None:
         """The likeliest table of its cells, or None where volts do not tell the charge."""
         curve = self.curve
         return None if curve is None else curve.table
 
-    @property
+    @cached_property
     def soc(self) -> StateOfCharge | None:
         """What its rest volts tell of its charge; None before it is measured, and where volts do not tell it."""
         curve, cell_v = self.curve, self.cell_v
         return None if curve is None or cell_v is None else curve.state_of_charge(cell_v)
 
-    @property
+    @cached_property
     def held(self) -> float:
         """State of charge to reckon with: the likeliest, going on straight past empty and full; the middle of the range
         where volts tell no single figure. Raises ValueError without a reading, and where volts do not tell at all."""

@@ -12,7 +12,7 @@ from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import Balance, HouseRules
 from iterum.core.bench.setup import Setup, least_power_w, powers_of, total_ah
 from iterum.core.bench.verdict import judge_pack
-from iterum.core.electrical.circuit import Branch, Feeding, Trace, branch_of, run
+from iterum.core.electrical.circuit import ROUGH_TOLERANCE, Branch, Feeding, Trace, branch_of, run
 from iterum.core.electrical.estimate import as_one_pack, estimate
 from iterum.core.electrical.plugging import seen_by
 from iterum.core.electrical.resistance import Basis, Use, resistance_of
@@ -167,7 +167,9 @@ def charge_packs(
     feeding = Feeding(current_a, power.left_w, end_v)
     trace = run(start, feeding, LONGEST_S, tail)
     minutes = float(trace.t_s[-1]) / 60
-    slow, fast = (run(_shifted(packs, start, to), feeding, LONGEST_S, tail) for to in (_LOW, _HIGH))
+    slow, fast = (
+        run(_shifted(packs, start, to), feeding, LONGEST_S, tail, tolerance=ROUGH_TOLERANCE) for to in (_LOW, _HIGH)
+    )
     ends = [float(end.t_s[-1]) / 60 for end in (slow, fast)]
     put_in = [_put_in_mah(end) for end in (trace, slow, fast)]
     free_minutes = minutes

@@ -31,10 +31,14 @@ Array = NDArray[np.float64]
 TOLERANCE = 0.04
 """How far a current may be from what the steps before foretold, as a part of itself. A hundredth of it moves charge
 times by less than 0.05 % (`tests/core/test_circuit.py` holds it to that)."""
+ROUGH_TOLERANCE = 0.4
+"""For the ends of a range and for waits in steps of half a minute: moves a charge by 0.1 %."""
 FLOOR_C = 0.02
 """Currents under this rate are followed no more closely than this rate."""
 FIRST_STEP_S = 0.02
 LONGEST_STEP_S = 120.0
+HALVINGS = 36
+"""Of the volts between packs until where they settle is known: to less than a billionth of a volt."""
 TAIL = 0.1
 """A charge ends when the amps have fallen to this part of those dialled. Common practice, no source."""
 
@@ -271,11 +275,13 @@ def _off(
     now: _Moment, new: _Moment, before: tuple[list[float], float], step_s: float, floors_a: Sequence[float]
 ) -> float:
     """How far the new currents are from those foretold by the last two steps, the worst as a part of itself."""
-    ahead = step_s / before[1]
-    return max(
-        abs(new_a - now_a - (now_a - old_a) * ahead) / max(abs(new_a), floor_a)
-        for new_a, now_a, old_a, floor_a in zip(new.current_a, now.current_a, before[0], floors_a, strict=True)
-    )
+    ahead, worst = step_s / before[1], 0.0
+    for new_a, now_a, old_a, floor_a in zip(new.current_a, now.current_a, before[0], floors_a, strict=True):
+        size_a = abs(new_a)
+        off = abs(new_a - now_a - (now_a - old_a) * ahead) / (size_a if size_a > floor_a else floor_a)
+        if off > worst:
+            worst = off
+    return worst
 
 
 def run(
@@ -347,7 +353,7 @@ def settled(branches: Sequence[Branch]) -> tuple[Branch, ...]:
     held_as = sum(branch.capacity_as * branch.soc for branch in branches)
     at_rest = [replace(branch, u1_v=0.0, u2_v=0.0) for branch in branches]
     low_v, high_v = min(item.source_v for item in at_rest), max(item.source_v for item in at_rest)
-    for _ in range(60):
+    for _ in range(HALVINGS):
         middle_v = (low_v + high_v) / 2
         total_as = sum(item.capacity_as * soc_from_rest(item.table_v, middle_v) for item in at_rest)
         low_v, high_v = (middle_v, high_v) if total_as < held_as else (low_v, middle_v)

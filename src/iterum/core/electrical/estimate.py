@@ -8,6 +8,7 @@ is from the full model, and docs/speed.md states it.
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from math import ceil
 
 import numpy as np
@@ -150,15 +151,16 @@ def energy_to_wh(packs: Sequence[Pack], end_v: float) -> float:
     What is missing is counted at the cautious end of what their volts leave open, so that a budget holds. A chemistry
     whose volts do not tell its charge counts from empty.
     """
-    total_wh = 0.0
-    for pack in packs:
-        table = pack.table
-        if table is None:
-            total_wh += pack.capacity_ah * pack.cells * end_v
-            continue
-        end = soc_from_rest(table.cell_v, end_v)
-        soc = pack.held if pack.soc is None else min(pack.soc.low, pack.held)
-        steps = max(ceil((end - soc) * _ENERGY_STEPS), 1)
-        volts = [table.rest_v(soc + (end - soc) * (step + 0.5) / steps) for step in range(steps)]
-        total_wh += pack.capacity_ah * max(end - soc, 0.0) * pack.cells * sum(volts) / steps * ENERGY_MARGIN
-    return total_wh
+    return sum(_energy_to_wh(pack, end_v) for pack in packs)
+
+
+@lru_cache(maxsize=4096)
+def _energy_to_wh(pack: Pack, end_v: float) -> float:
+    table = pack.table
+    if table is None:
+        return pack.capacity_ah * pack.cells * end_v
+    end = soc_from_rest(table.cell_v, end_v)
+    soc = pack.held if pack.soc is None else min(pack.soc.low, pack.held)
+    steps = max(ceil((end - soc) * _ENERGY_STEPS), 1)
+    volts = [table.rest_v(soc + (end - soc) * (step + 0.5) / steps) for step in range(steps)]
+    return pack.capacity_ah * max(end - soc, 0.0) * pack.cells * sum(volts) / steps * ENERGY_MARGIN

@@ -3,14 +3,15 @@
 The limits are those of the house rule on joining, the charger's share counted in from the moment it starts.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
+from math import ceil
 
 import numpy as np
 
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules, JoinOrder
-from iterum.core.electrical.circuit import Branch, Feeding, Trace, branch_of, run
+from iterum.core.electrical.circuit import ROUGH_TOLERANCE, Branch, Feeding, Trace, branch_of, run
 from iterum.core.electrical.plugging import BALANCE_WIRE_MOHM, SHOWN_S, latest, time_above, time_until
 from iterum.core.quantities import at_most, ceil_to_step, difference
 
@@ -23,7 +24,7 @@ OVER_SHARE = 1.25
 differ by a fifth for ten minutes in any charge."""
 SHARE_FOLLOWED_S = 600.0
 """How long the first minutes of a charge are followed for what evening out adds to them."""
-WAIT_STEP_MIN, WAIT_TOLERANCE_S = 0.5, 10.0
+WAIT_STEP_S = 30.0
 HAND_S = 5.0
 """From one plug to the next, and from the last to the charger, a hand takes so long at least. Our choice."""
 BETWEEN_S = (0.0, 15.0, 30.0, 60.0, 120.0, 300.0, 600.0, SHOWN_S)
@@ -60,7 +61,7 @@ def _later(packs: Sequence[Pack], joined: _Joined, seconds: float) -> _Joined:
     """The same packs after they have evened out for so long."""
     if seconds <= 0 or len(joined.branches) < 2:
         return joined
-    trace = run(joined.branches, Feeding(), seconds)
+    trace = run(joined.branches, Feeding(), seconds, tolerance=ROUGH_TOLERANCE)
     over = _over_by_pack(packs, trace, 1.0)
     return _Joined(trace.last, tuple(one + more for one, more in zip(joined.over_s, over, strict=True)))
 
@@ -100,27 +101,23 @@ def _wait_before_charge_s(packs: Sequence[Pack], joined: _Joined, rules: HouseRu
     amps = rate_c * sum(pack.capacity_ah for pack in packs)
     most_c = max(rules.join_peak_c, rate_c * OVER_SHARE)
 
-    def bearable(wait_s: float) -> bool:
-        waited = _later(packs, joined, HAND_S + wait_s)
-        trace = run(waited.branches, Feeding(amps), SHARE_FOLLOWED_S)
+    def bearable(waited: _Joined) -> bool:
+        trace = run(waited.branches, Feeding(amps), SHARE_FOLLOWED_S, tolerance=ROUGH_TOLERANCE)
         over = zip(waited.over_s, _over_by_pack(packs, trace, OVER_SHARE), strict=True)
         longest_s = max(one + more for one, more in over)
         return at_most(longest_s, rules.join_over_s) and at_most(_peak_c(packs, trace), most_c)
 
-    return _least(bearable, SHOWN_S)
-
-
-def _least(holds: Callable[[float], bool], most: float) -> float:
-    """The least figure up to `most` for which something holds, to `WAIT_TOLERANCE_S`; `most` where nothing helps."""
-    if holds(0.0):
+    waited, too_short, enough = _later(packs, joined, HAND_S), 0, ceil(SHOWN_S / WAIT_STEP_S)
+    if bearable(waited):
         return 0.0
-    if not holds(most):
-        return most
-    low, high = 0.0, most
-    while high - low > WAIT_TOLERANCE_S:
-        middle = (low + high) / 2
-        low, high = (low, middle) if holds(middle) else (middle, high)
-    return high
+    while enough - too_short > 1:  # `waited` is after `too_short` steps: what is known of them is not run again
+        middle = (too_short + enough) // 2
+        later = _later(packs, waited, (middle - too_short) * WAIT_STEP_S)
+        if bearable(later):
+            enough = middle
+        else:
+            waited, too_short = later, middle
+    return min(enough * WAIT_STEP_S, SHOWN_S)
 
 
 def balance_wire_part(lead_mohm: float) -> float:
@@ -160,7 +157,7 @@ def waits(packs: Sequence[Pack], lead_mohm: float, rules: HouseRules, rate_c: fl
     if rules.join_order is JoinOrder.SETTLE_THEN_BALANCE:
         evening = run(joined.branches, Feeding(), SHOWN_S)
         wait_s = max(wait_s, balance_s(packs, evening, lead_mohm) or 0.0)
-    charge_min = ceil_to_step(wait_s / 60, WAIT_STEP_MIN)
+    charge_min = ceil_to_step(wait_s, WAIT_STEP_S) / 60
     start = _later(packs, joined, HAND_S + 60 * charge_min).branches
     return Waits(tuple(between_s), charge_min, start)
 

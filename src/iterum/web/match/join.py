@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board
 from iterum.core.bench.packs import Pack
@@ -28,10 +29,19 @@ class JoinPage:
     packs: tuple[Pack, ...]
     group: Group
     evening: EvenedOut
-    picture: EveningPicture
-    small: EveningPicture
     steps: tuple[JoinStep, ...]
     ways: tuple[Reason, ...]
+    rules: HouseRules
+
+    @cached_property
+    def picture(self) -> EveningPicture:
+        """The currents as they die down, for a wide page."""
+        return draw_evening(self.evening, self.packs, self.rules)
+
+    @cached_property
+    def small(self) -> EveningPicture:
+        """The same for a phone."""
+        return draw_evening(self.evening, self.packs, self.rules, PHONE_WIDTH)
 
     @property
     def by_volts(self) -> tuple[Reason, ...]:
@@ -85,8 +95,7 @@ def join_page(packs: Sequence[Pack], board: Board | None, rules: HouseRules, rat
         packs=tuple(packs),
         group=group,
         evening=evening,
-        picture=draw_evening(evening, packs, rules),
-        small=draw_evening(evening, packs, rules, PHONE_WIDTH),
         steps=join_steps(evening.joining, rules),
         ways=evening.joining.ways if group.allowed else (),
+        rules=rules,
     )

@@ -31,7 +31,7 @@ class Rung:
     y: float
     width: float
     filled: float
-    whisker: tuple[float, float] | None
+    whisker: str | None
     left_out: bool
     beyond: bool = False
 
@@ -121,10 +121,11 @@ class _Drawing:
         y = self.scale(volts) if not beyond else self.under_y if volts < self.scale.low else self.over_y
         width = round(self.column * 0.78 * (0.55 + 0.45 * pack.capacity_mah / self.largest_mah), 2)
         cells = pack.reading.cell_v if pack.reading else ()
-        whisker = (self.scale(min(cells)), self.scale(max(cells))) if cells and not beyond else None
-        return Rung(
-            pack, self.columns.take(), y, width, round(width * self.soc.get(pack.id, 0.0), 2), whisker, left_out, beyond
-        )
+        x, whisker = self.columns.take(), None
+        if cells and not beyond:
+            low, high = self.scale(min(cells)), self.scale(max(cells))
+            whisker = f"M{x} {low}V{high}M{x - 4} {low}h8M{x - 4} {high}h8"
+        return Rung(pack, x, y, width, round(width * self.soc.get(pack.id, 0.0), 2), whisker, left_out, beyond)
 
 
 def _axis_range(grouped: Sequence[float], others: Sequence[float]) -> tuple[float, float]:
