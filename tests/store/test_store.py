@@ -14,7 +14,7 @@ from iterum.core.bench.session import Session
 from iterum.demo import demo_session
 from iterum.services.desk import Desk
 from iterum.store.database import Store
-from iterum.store.repository import TagTaken
+from iterum.store.rows import TagTaken
 from iterum.store.tables import metadata
 from tests.conftest import NOON, even, pack
 

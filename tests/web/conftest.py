@@ -2,8 +2,10 @@
 
 import re
 import time
+from functools import cached_property
 
 import pytest
+from bs4 import BeautifulSoup
 
 from iterum.core.season.run import State
 from iterum.services.links import CHARGER, CHECKER
@@ -11,11 +13,59 @@ from tests.conftest import NOON
 from tests.devices.bench import Clock, served
 
 
+class Seen:
+    """A page as somebody hears it read out: what it says, its fields by label, its buttons, links and forms."""
+
+    def __init__(self, html):
+        self.page = BeautifulSoup(html, "html.parser")
+
+    @property
+    def said(self):
+        """All words in one line."""
+        return spoken(self.page)
+
+    def field(self, label):
+        """The field that this label names."""
+        marked = next(item for item in self.page("label") if spoken(item).startswith(label))
+        return self.page.find(id=marked["for"])
+
+    def refused(self):
+        """Labels of the fields that are said to be wrong, each with a sentence that it points to."""
+        wrong = self.page(attrs={"aria-invalid": "true"})
+        return {field["name"]: spoken(self.page.find(id=field["aria-describedby"].split()[0])) for field in wrong}
+
+    def link(self, words):
+        """Where a link leads that says this."""
+        return next(item["href"] for item in self.page("a") if re.search(words, spoken(item)))
+
+    def form(self, words):
+        """What a form sends whose button says this: its address, and values by name."""
+        button = next(item for item in self.page("button") if re.search(words, item.get("aria-label") or spoken(item)))
+        form = button.find_parent("form")
+        values = {button["name"]: [button["value"]]} if button.has_attr("name") else {}
+        for field in form("input", attrs={"name": True}):
+            if field.get("type") not in ("checkbox", "radio") or field.has_attr("checked"):
+                values.setdefault(field["name"], []).append(field.get("value", ""))
+        return form["action"], values
+
+    def heads(self, scope="row"):
+        """Words of the heads of rows, or of columns."""
+        return [spoken(item) for item in self.page("th", attrs={"scope": scope})]
+
+
+def spoken(item):
+    return re.sub(r"\s+", " ", item.get_text(" ")).strip()
+
+
 class Answer:
-    """What came back; its text as a browser shows it, with any white space as one blank."""
+    """What came back; its text with any white space as one blank; `seen` as somebody hears it."""
 
     def __init__(self, answer):
         self._answer, self.text = answer, re.sub(r"\s+", " ", answer.text)
+
+    @cached_property
+    def seen(self):
+        return Seen(self._answer.text)
 
     def __getattr__(self, name):
         return getattr(self._answer, name)
@@ -69,7 +119,7 @@ class Bench:
 
     def begin(self, packs=PACKS, board="Six", channel="Twin-1"):
         answer = self.visitor.post("/run", packs=list(packs), board=board, channel=channel)
-        return int(re.search(r'action="/run/(\d+)/', answer.text)[1])
+        return int(answer.seen.form("Looked at|All looked at|Nothing").__getitem__(0).split("/")[2])
 
     def begin_uneven(self):
         """Two packs that a strict rule on joining lets even out before they are charged."""

@@ -22,7 +22,8 @@ from iterum.exchange.heats import Heat
 from iterum.exchange.session import part_from, rules_document
 from iterum.services.in_hand import as_it_runs, taken_while_charging
 from iterum.store.database import Store
-from iterum.store.repository import HandMove, KitItem, Repository
+from iterum.store.kit import KitItem
+from iterum.store.repository import HandMove, Repository
 
 TYPED, FILE, FORM = "typed", "file", "form"
 """Where a reading comes from."""

@@ -1,17 +1,14 @@
 """Core objects in and out of the tables. Every method runs inside the transaction it was given."""
 
 from collections.abc import Hashable, Mapping, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, fields
 from datetime import datetime
-from typing import Any, TypeVar
+from typing import Any
 
-from sqlalchemy import Connection, Row, Table, delete, func, insert, select, update
-from sqlalchemy.exc import IntegrityError
+from sqlalchemy import Connection, Row, delete, func, insert, select, update
 
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.curve import Learned
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.ledger import Entry, EntryKind
 from iterum.core.bench.packs import Condition, Pack, Reading, charged_since
 from iterum.core.bench.session import Wish
 from iterum.core.planning.record import KeptPlan, PlanRecord
@@ -20,32 +17,15 @@ from iterum.core.season.health import ChargeRecord
 from iterum.core.season.records import KeptReading
 from iterum.store import tables
 from iterum.store.documents import from_document, to_document
+from iterum.store.kit import KIT_TABLES, KitRepository
 from iterum.store.remembered import remembered
+from iterum.store.rows import values_of
 from iterum.store.runs import RunRepository
 
 AFTER = "after charge"
 """Origin of a reading that was taken when a batch came off."""
 
-KitItem = Board | Charger | Supply | Source
-_Made = TypeVar("_Made", Board, Supply, Source, Channel)
-
-KIT_TABLES: dict[type, Table] = {
-    Board: tables.boards,
-    Charger: tables.chargers,
-    Supply: tables.supplies,
-    Source: tables.sources,
-}
-
-
 _PACK_FIELDS = frozenset(field.name for field in fields(Pack))
-
-
-class TagTaken(ValueError):
-    """The tag is used already, by something in use or retired."""
-
-    def __init__(self, tag: str) -> None:
-        super().__init__(f"{tag!r} is used already")
-        self.tag = tag
 
 
 @dataclass(frozen=True)
@@ -56,26 +36,12 @@ class HandMove:
     with_pack_id: str | None
 
 
-def _values(item: Any, table: Table) -> dict[str, Any]:
-    """The fields of a core object that are columns of a table."""
-    return {name: getattr(item, name) for name in (field.name for field in fields(item)) if name in table.c}
-
-
-def _made(kind: type[_Made], row: Row[Any]) -> _Made:
-    names = {field.name for field in fields(kind)}
-    return kind(**{name: value for name, value in row._mapping.items() if name in names})
-
-
-class Repository:
+class Repository(KitRepository):
     """Everything that is kept, within one transaction."""
 
     def __init__(self, connection: Connection, known: dict[Hashable, Any] | None = None) -> None:
-        self._connection = connection
-        self.known = known
+        super().__init__(connection, known)
         self.runs = RunRepository(connection, known)
-
-    def _rows(self, statement: Any) -> Sequence[Row[Any]]:
-        return self._connection.execute(statement).all()
 
     # ------------------------------------------------------------------ packs and readings
 
@@ -116,7 +82,7 @@ class Repository:
 
     def save_pack(self, pack: Pack, known_as: str | None = None) -> None:
         """Add a pack, or change the one `known_as` that tag. Its reading is not touched. Raises TagTaken, NotThere."""
-        values = _values(pack, tables.packs) | {
+        values = values_of(pack, tables.packs) | {
             "condition": pack.condition.value,
             "resistance_mohm": list(pack.resistance_mohm),
         }
@@ -162,24 +128,6 @@ class Repository:
         """Keep the degrees of the air."""
         self._meeting_row()
         self._connection.execute(update(tables.meeting).values(air_c=air_c, air_at=at))
-
-    def _save(self, table: Table, values: Mapping[str, Any], known_as: str | None) -> int:
-        try:
-            if known_as is None:
-                return self._insert(table, values)
-            row = self._connection.execute(
-                update(table).where(table.c.id == known_as).values(values).returning(table.c.key)
-            ).first()
-        except IntegrityError as error:
-            if "UNIQUE" not in str(error.orig):
-                raise
-            raise TagTaken(str(values["id"])) from error
-        if row is None:
-            raise NotThere(table.name, known_as)
-        return int(row.key)
-
-    def _insert(self, table: Table, values: Mapping[str, Any]) -> int:
-        return int(self._connection.execute(insert(table).values(values).returning(table.c.key)).scalar_one())
 
     def add_reading(
         self, pack_id: str, reading: Reading, origin: str, entered_at: datetime, corrects: int | None = None
@@ -245,100 +193,6 @@ class Repository:
     def log_charge(self, pack_id: str, run_key: int | None, origin: str, record: ChargeRecord) -> int:
         """Write one charge of one pack down, in use or retired. Returns its key. Raises NotThere."""
         return self.runs.log_charge(self._pack_key(pack_id), run_key, origin, record)
-
-    # ------------------------------------------------------------------ kit
-
-    def kit(self, retired: bool = False) -> Kit:
-        """Everything to charge with that is in use (or that is retired)."""
-        channels: dict[int, list[Channel]] = {}
-        mounted = select(tables.channels).where(tables.channels.c.removed.is_(False))
-        for row in self._rows(mounted.order_by(tables.channels.c.position)):
-            channels.setdefault(row.charger_key, []).append(_made(Channel, row))
-        return Kit(
-            boards=tuple(_made(Board, row) for row in self._kit_rows(tables.boards, retired)),
-            chargers=tuple(
-                _charger(row, channels.get(row.key, ())) for row in self._kit_rows(tables.chargers, retired)
-            ),
-            supplies=tuple(_made(Supply, row) for row in self._kit_rows(tables.supplies, retired)),
-            sources=tuple(_source(row) for row in self._kit_rows(tables.sources, retired)),
-        )
-
-    def _kit_rows(self, table: Table, retired: bool) -> Sequence[Row[Any]]:
-        rule = table.c.retired_at.is_not(None) if retired else table.c.retired_at.is_(None)
-        return self._rows(select(table).where(rule).order_by(table.c.key))
-
-    def save_kit_item(self, item: KitItem, known_as: str | None = None) -> None:
-        """Add a piece of kit, or change the one `known_as` that tag. Raises TagTaken, NotThere.
-
-        Whoever was fed by it follows when its tag changes.
-        """
-        table = KIT_TABLES[type(item)]
-        values = _values(item, table)
-        if isinstance(item, Source):
-            values["quiet_hours"] = [list(pair) for pair in item.quiet_hours]
-        if isinstance(item, Charger):
-            values["power_by_input_v"] = [list(pair) for pair in item.power_by_input_v]
-        key = self._save(table, values, known_as)
-        if isinstance(item, Charger):
-            self._save_channels(key, item.channels)
-        elif isinstance(item, (Supply, Source)) and known_as not in (None, item.id):
-            for fed in (tables.supplies, tables.chargers):
-                self._connection.execute(update(fed).where(fed.c.fed_by == known_as).values(fed_by=item.id))
-            if isinstance(item, Source):
-                entries = tables.ledger
-                self._connection.execute(update(entries).where(entries.c.source == known_as).values(source=item.id))
-
-    def _save_channels(self, charger_key: int, channels: Sequence[Channel]) -> None:
-        """Put these channels on a charger; those it had before and has no more are kept as removed."""
-        table = tables.channels
-        mine = table.c.charger_key == charger_key
-        known = set(self._connection.scalars(select(table.c.id).where(mine)))
-        self._connection.execute(update(table).where(mine).values(removed=True))
-        for position, channel in enumerate(channels):
-            values = _values(channel, table) | {"charger_key": charger_key, "position": position, "removed": False}
-            self._save(table, values, channel.id if channel.id in known else None)
-
-    def removed_channels(self) -> tuple[tuple[str, str], ...]:
-        """(charger, channel) of channels that were taken off a charger in use."""
-        channels, chargers = tables.channels, tables.chargers
-        rows = self._rows(
-            select(chargers.c.id.label("charger_id"), channels.c.id)
-            .join(channels, channels.c.charger_key == chargers.c.key)
-            .where(channels.c.removed, chargers.c.retired_at.is_(None))
-            .order_by(channels.c.key)
-        )
-        return tuple((row.charger_id, row.id) for row in rows)
-
-    def put_channel_back(self, channel_id: str) -> None:
-        """Put a removed channel back on its charger. Raises NotThere."""
-        table = tables.channels
-        changed = self._connection.execute(
-            update(table).where(table.c.id == channel_id).values(removed=False).returning(table.c.key)
-        )
-        if changed.first() is None:
-            raise NotThere("channel", channel_id)
-
-    # ------------------------------------------------------------------ what sources still hold
-
-    def ledger(self, source_id: str | None = None) -> tuple[Entry, ...]:
-        """Entries of one source, or of all, in the order of time."""
-        table = tables.ledger
-        statement = select(table).order_by(table.c.at, table.c.key)
-        if source_id is not None:
-            statement = statement.where(table.c.source == source_id)
-        return tuple(
-            Entry(row.source, row.at, EntryKind(row.kind), row.wh, row.run_key, row.note, row.key)
-            for row in self._rows(statement)
-        )
-
-    def add_entry(self, entry: Entry) -> None:
-        """Write an entry down; one of the same charge is replaced."""
-        table = tables.ledger
-        if entry.run_key is not None:
-            same = (table.c.run_key == entry.run_key, table.c.kind == entry.kind.value)
-            self._connection.execute(delete(table).where(*same))
-        values = {name: value for name, value in vars(entry).items() if name != "key"}
-        self._connection.execute(insert(table).values({**values, "kind": entry.kind.value}))
 
     # ------------------------------------------------------------------ retiring, and back
 
@@ -492,14 +346,3 @@ def _pack(row: Row[Any], read: Row[Any] | None) -> Pack:
         "learned": from_document(Learned, row.learned) if row.learned else None,
     }
     return Pack(**values)
-
-
-def _source(row: Row[Any]) -> Source:
-    return replace(_made(Source, row), quiet_hours=tuple((low, high) for low, high in row.quiet_hours))
-
-
-def _charger(row: Row[Any], channels: Sequence[Channel]) -> Charger:
-    names = {field.name for field in fields(Charger)}
-    values = {name: value for name, value in row._mapping.items() if name in names}
-    pairs = tuple((float(volts), float(watts)) for volts, watts in row.power_by_input_v)
-    return Charger(**(values | {"power_by_input_v": pairs, "channels": tuple(channels)}))

@@ -1,22 +1,22 @@
 """Runs and the log in and out of the tables. Every method runs inside the transaction it was given."""
 
-from collections.abc import Hashable, Mapping, Sequence
-from dataclasses import dataclass, fields
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection, Row, func, insert, select, update
+from sqlalchemy import Row, insert, select, update
 
 from iterum.core.bench.choice import Choice
 from iterum.core.reasons import NotThere, Reason
-from iterum.core.season.health import ChargeRecord
 from iterum.core.season.outlook import Expected, Observation
-from iterum.core.season.records import Incident, KeptEvent, KeptFinding, KeptObservation, KeptRun, LoggedCharge
+from iterum.core.season.records import KeptEvent, KeptFinding, KeptObservation, KeptRun
 from iterum.core.season.run import State
 from iterum.core.season.watching import Alarm, Finding
 from iterum.core.sizing.dial import DialCard
 from iterum.store import tables
 from iterum.store.documents import from_document, to_document
+from iterum.store.log import LogRepository
 from iterum.store.remembered import remembered
 
 
@@ -34,14 +34,8 @@ class Device:
     key: int = 0
 
 
-class RunRepository:
+class RunRepository(LogRepository):
     """Runs, readings, findings, incidents, the charge log and devices, within one transaction."""
-
-    def __init__(self, connection: Connection, known: dict[Hashable, Any] | None = None) -> None:
-        self._connection, self.known = connection, known
-
-    def _rows(self, statement: Any) -> Sequence[Row[Any]]:
-        return self._connection.execute(statement).all()
 
     # ------------------------------------------------------------------ runs
 
@@ -235,74 +229,6 @@ class RunRepository:
         mine = (table.c.run_key == run_key, table.c.seen_at.is_(None))
         self._connection.execute(update(table).where(*mine).values(seen_at=at))
 
-    def add_incident(self, incident: Incident) -> None:
-        """Write an incident down."""
-        self._connection.execute(
-            insert(tables.incidents).values({name: list(value) if isinstance(value, tuple) else value
-                                             for name, value in vars(incident).items()})
-        )  # fmt: skip
-
-    def incidents(self, since: datetime | None = None) -> tuple[Incident, ...]:
-        """Incidents, the newest first."""
-        table = tables.incidents
-        statement = select(table).order_by(table.c.key.desc())
-        if since is not None:
-            statement = statement.where(table.c.at >= since)
-        return tuple(
-            Incident(row.at, row.kind, tuple(row.packs), tuple(row.runs), tuple(row.stopped), row.note)
-            for row in self._rows(statement)
-        )
-
-    # ------------------------------------------------------------------ the charge log
-
-    def log_charge(self, pack_key: int, run_key: int | None, origin: str, record: ChargeRecord) -> int:
-        """Write one charge of one pack down. Returns its key."""
-        values = {name: list(value) if isinstance(value, tuple) else value for name, value in vars(record).items()}
-        table = tables.charges
-        row = {**values, "pack_key": pack_key, "run_key": run_key, "origin": origin}
-        return int(self._connection.execute(insert(table).values(row).returning(table.c.key)).scalar_one())
-
-    def charges(
-        self,
-        pack_id: str | None = None,
-        since: datetime | None = None,
-        until: datetime | None = None,
-        count: int | None = None,
-        run_key: int | None = None,
-        offset: int = 0,
-    ) -> tuple[LoggedCharge, ...]:
-        """Logged charges, the newest first."""
-        table, packs = tables.charges, tables.packs
-        statement = select(table, packs.c.id).join(packs, table.c.pack_key == packs.c.key)
-        conditions = [
-            packs.c.id == pack_id if pack_id is not None else None,
-            table.c.at >= since if since is not None else None,
-            table.c.at < until if until is not None else None,
-            table.c.run_key == run_key if run_key is not None else None,
-        ]
-        statement = statement.where(*(item for item in conditions if item is not None))
-        statement = statement.order_by(table.c.at.desc(), table.c.key.desc())
-        if count is not None:
-            statement = statement.limit(count).offset(offset)
-        names = [field.name for field in fields(ChargeRecord)]
-        found = []
-        for row in self._rows(statement):
-            stored = {name: row._mapping[name] for name in names}
-            plain: dict[str, Any] = {n: tuple(v) if isinstance(v, list) else v for n, v in stored.items()}
-            record = ChargeRecord(**plain)
-            found.append(LoggedCharge(row.key, row.id, row.run_key, row.origin, record))
-        return tuple(found)
-
-    def charge_counts(self) -> dict[str, int]:
-        """Logged charges by pack."""
-        table, packs = tables.charges, tables.packs
-        statement = (
-            select(packs.c.id, func.count().label("charged"))
-            .join(packs, table.c.pack_key == packs.c.key)
-            .group_by(packs.c.id)
-        )
-        return {row.id: int(row.charged) for row in self._rows(statement)}
-
     # ------------------------------------------------------------------ devices and remembered columns
 
     def devices(self) -> tuple[Device, ...]:
@@ -320,17 +246,6 @@ class RunRepository:
     def drop_device(self, key: int) -> None:
         """Talk to a device no more."""
         self._connection.execute(tables.devices.delete().where(tables.devices.c.key == key))
-
-    def column_meaning(self, headings: Sequence[str]) -> dict[str, str] | None:
-        """What the pilot said these headings mean; None where they were never seen."""
-        for row in self._rows(select(tables.column_maps).order_by(tables.column_maps.c.key.desc())):
-            if list(row.headings) == list(headings):
-                return dict(row.meaning)
-        return None
-
-    def keep_column_meaning(self, headings: Sequence[str], meaning: Mapping[str, str]) -> None:
-        """Remember what headings mean."""
-        self._connection.execute(insert(tables.column_maps).values(headings=list(headings), meaning=dict(meaning)))
 
 
 def _between(statement: Any, table: Any, since: datetime | None, until: datetime | None) -> Any:

@@ -5,6 +5,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from iterum.core.bench.chemistry import CHEMISTRIES
+from iterum.core.quantities import NOISE
 
 Numbers = Mapping[str, Any]
 
@@ -48,6 +49,6 @@ def span(low: float, high: float, digits: int = 0) -> str:
 
 def apart(value: float, limit: float, digits: int = 2) -> tuple[str, str]:
     """A figure and its limit, with as many digits more as it takes to tell one from the other."""
-    while digits < 6 and f"{value:.{digits}f}" == f"{limit:.{digits}f}" and abs(value - limit) > 1e-9:
+    while digits < 6 and f"{value:.{digits}f}" == f"{limit:.{digits}f}" and abs(value - limit) > NOISE:
         digits += 1
     return f"{value:.{digits}f}", f"{limit:.{digits}f}"

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 
+from iterum.core.quantities import at_most
 from iterum.wording.figures import Numbers, apart, one_of, plain
 
 LIMIT_NAMES = {
@@ -49,7 +50,7 @@ def _charger_input(numbers: Numbers) -> str:
 def _of_share(numbers: Numbers, amps: str) -> str:
     """Amps of a part that carries only a share."""
     part = numbers["part"]
-    return f"{plain(numbers[amps])} A" if part > 1 - 1e-9 else f"{plain(numbers[amps])} A ÷ {part:.3f}"
+    return f"{plain(numbers[amps])} A" if at_most(1.0, part) else f"{plain(numbers[amps])} A ÷ {part:.3f}"
 
 
 def _label_c(numbers: Numbers) -> str:

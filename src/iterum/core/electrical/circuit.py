@@ -25,6 +25,7 @@ from iterum.core.bench.curve import STEPS, soc_from_rest
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
 from iterum.core.bench.packs import Pack
 from iterum.core.electrical.resistance import Use, resistance_of
+from iterum.core.quantities import NOISE
 
 Array = NDArray[np.float64]
 
@@ -279,8 +280,7 @@ def _off(
     for new_a, now_a, old_a, floor_a in zip(new.current_a, now.current_a, before[0], floors_a, strict=True):
         size_a = abs(new_a)
         off = abs(new_a - now_a - (now_a - old_a) * ahead) / (size_a if size_a > floor_a else floor_a)
-        if off > worst:
-            worst = off
+        worst = max(worst, off)
     return worst
 
 
@@ -307,7 +307,7 @@ def run(
     before: tuple[list[float], float] | None = None
     times, moments = [0.0], [now]
     done = bool(feeding.current_a and now.limit == _VOLTS and now.feed_a <= cut_a)
-    while not done and t_s < until_s - 1e-9:
+    while not done and t_s < until_s - NOISE:
         step_s = min(step_s, until_s - t_s, LONGEST_STEP_S)
         new = stepper.step(now, step_s)
         off = 1.0 if before is None else _off(now, new, before, step_s, floors_a) / tolerance
@@ -326,7 +326,7 @@ def run(
         before, now = (now.current_a, step_s), new
         times.append(t_s)
         moments.append(now)
-        step_s *= min(max(0.9 * max(off, 1e-9) ** -0.5, 0.3), 2.5)
+        step_s *= min(max(0.9 * max(off, NOISE) ** -0.5, 0.3), 2.5)
         if feeding.current_a:
             done = now.limit == _VOLTS and now.feed_a <= cut_a * (1 + 1e-5)
         elif settled_a is not None:

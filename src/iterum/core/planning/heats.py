@@ -17,7 +17,7 @@ from iterum.core.planning.schedule import Gene
 from iterum.core.planning.score import Prefer, Score, ready_for_heats
 from iterum.core.planning.search import CHUNK, Found, Search
 from iterum.core.planning.starts import for_heats
-from iterum.core.quantities import at_most
+from iterum.core.quantities import NOISE, at_most
 
 TRIES = 24
 """Sets of decisions that are tried between two chunks of the inner search."""
@@ -81,7 +81,7 @@ class DaySearch:
                 self.iterations += 1
                 other = self.tried(self._other(current))
                 gain = self._weight(current.score) - self._weight(other.score)
-                if gain >= 0 or self.random.random() < exp(gain / (WARM * self.worth + 1e-9)):
+                if gain >= 0 or self.random.random() < exp(gain / (WARM * self.worth + NOISE)):
                     current = other
                 stale += 1
                 if other.score.short < self.best.score.short:

@@ -7,15 +7,12 @@ are cumulative ones; watt-hours of a source are a budget.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime, time, timedelta
 from functools import cached_property
 from math import inf
 
-from iterum.core.bench.bench import Bench
 from iterum.core.bench.chemistry import END_STEP_V
-from iterum.core.bench.feed import Feed
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board, Channel, Kit, Source
-from iterum.core.bench.limits import current_to_dial, setup_faults, slower_current
+from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
+from iterum.core.bench.limits import current_to_dial, setup_faults
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session, Wish
@@ -28,46 +25,16 @@ from iterum.core.electrical.resistance import resistance_of
 from iterum.core.electrical.waiting import NO_WAIT_V, Waits, spread_per_cell_v, waits
 from iterum.core.match.group import group_size_limit, in_plug_order, obstacles
 from iterum.core.planning.batches import Costs, Machine, PlannedBatch, batch_in_hand
+from iterum.core.planning.known import Known
+from iterum.core.planning.resources import Resources
 from iterum.core.planning.rounds import Flight, Round, Rounds, Waiting, heats_to_come, plan_rounds, tag_of
 from iterum.core.quantities import at_most, ceil_to_step
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.dial import minutes_at
 
-RATE_PARTS = (1.0, 0.75, 0.5)
-"""Parts of the amps that sizing allows, at which a batch may be charged: the fastest starves others of watts. After
-them come the even shares of every shared limit, which no part of the amps hits."""
-MOST_SHARES = 3
-"""Into so many even shares a limit is split at most."""
-
 
 @dataclass
-class Known:
-    """What was worked out about sets of packs, whichever round of the day they are in: shared by all problems of one
-    session, which differ in who flies. Packs go by numbers that `number` gives out."""
-
-    numbers: dict[tuple[Pack, float], int] = field(default_factory=dict)
-    may_join: dict[tuple[int, ...], bool] = field(default_factory=dict)
-    costs: dict[tuple[tuple[int, ...], int, int, int], Costs | None] = field(default_factory=dict)
-    exact: dict[tuple[tuple[int, ...], int, int, int], Costs] = field(default_factory=dict)
-    minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)
-    orders: dict[tuple[int, ...], tuple[int, ...] | None] = field(default_factory=dict)
-    waits: dict[tuple[tuple[int, ...], float, float], Waits] = field(default_factory=dict)
-    nearly: dict[tuple[int, float, float, float, float], float] = field(default_factory=dict)
-    setups: dict[tuple[int, int], Setup] = field(default_factory=dict)
-    full_in_min: dict[int, float] = field(default_factory=dict)
-    energy_wh: dict[tuple[int, float], float] = field(default_factory=dict)
-    rules: dict[tuple[str, float], HouseRules] = field(default_factory=dict)
-
-    def number(self, pack: Pack, need: float = 1.0) -> int:
-        """The number of a pack as it is, whichever round it is in.
-
-        need : how full it is to be charged, 0..1.
-        """
-        return self.numbers.setdefault((replace(pack, id=tag_of(pack.id)), need), len(self.numbers))
-
-
-@dataclass
-class Problem:
+class Problem(Resources):
     """One session to plan, with the decisions on its heats. Answers about sets of packs are worked out once."""
 
     session: Session
@@ -90,21 +57,6 @@ class Problem:
     def otherwise(self, flights: tuple[Flight, ...]) -> "Problem":
         """The same with other decisions on its heats; what is known of its packs is shared."""
         return Problem(self.session, self.fixed, self.coming, self.not_before, flights, self.known)
-
-    @property
-    def rules(self) -> HouseRules:
-        """The house rules in force."""
-        return self.session.rules
-
-    @property
-    def kit(self) -> Kit:
-        """The kit to plan with."""
-        return self.session.kit
-
-    @cached_property
-    def bench(self) -> Bench:
-        """The bench with nothing in hand: what charges already is among `fixed`, with its times."""
-        return replace(self.session.bench, running=())
 
     @cached_property
     def taken(self) -> tuple[PlannedBatch, ...]:
@@ -255,18 +207,6 @@ class Problem:
         """(from, until) of the heats: nobody is at the bench."""
         return tuple((wish.at_min, wish.over_min) for wish in self.wanted if wish.is_heat)
 
-    def quiet_min(self, source: Source | None) -> tuple[tuple[float, float], ...]:
-        """(from, until) in which a source must not run, over two weeks from minute 0: longer than any plan."""
-        if source is None or not source.quiet_hours or self.session.starts_at is None:
-            return ()
-        starts_at = self.session.starts_at
-        found = []
-        for day in range(-1, QUIET_DAYS):
-            for low, high in source.quiet_hours:
-                begins, ends = (_minute_of(text, starts_at, day) for text in (low, high))
-                found.append((begins, ends if ends > begins else ends + DAY_MIN))
-        return tuple((low, high) for low, high in found if high > 0)
-
     @cached_property
     def families(self) -> dict[str, tuple[int, ...]]:
         """Indices of `packs` by family."""
@@ -274,82 +214,6 @@ class Problem:
         for index, pack in enumerate(self.packs):
             found.setdefault(pack.family, []).append(index)
         return {name: tuple(members) for name, members in found.items()}
-
-    @cached_property
-    def machines(self) -> tuple[Machine, ...]:
-        """Channels whose input volts are right."""
-        found: list[Machine] = []
-        for _, channel in self.kit.channels():
-            feed = self.bench.setup(None, channel.id).feed
-            if feed.input_fault() is None:
-                found.append(Machine(len(found), channel, feed, _uses(feed)))
-        return tuple(found)
-
-    def machine_of(self, channel: str) -> Machine | None:
-        """The machine of a channel, None where it is not in the kit or its input volts are wrong."""
-        return next((item for item in self.machines if item.channel.id == channel), None)
-
-    def board_of(self, board: str | None) -> int | None:
-        """The index of a board, -1 for none, None where it is not in the kit."""
-        if board is None:
-            return -1
-        return next((at for at, item in enumerate(self.boards) if item.id == board), None)
-
-    @cached_property
-    def limits_w(self) -> dict[str, float]:
-        """Watts of every shared resource, counted where it stands: at the packs, the supply's output, the source."""
-        found: dict[str, float] = {}
-        for machine in self.machines:
-            feed = machine.feed
-            own = [w for w in (feed.charger.total_power_w, feed.charger_input_power_w) if w is not None]
-            found[f"charger {feed.charger.id}"] = min(own, default=inf)
-            found |= {f"supply {supply.id}": supply.max_power_w for supply in feed.supplies}
-            if feed.source:
-                limit_w = feed.source.power_limit_w
-                found[f"source {feed.source.id}"] = inf if limit_w is None else limit_w
-        return found
-
-    @cached_property
-    def shares_w(self) -> tuple[tuple[str, float], ...]:
-        """(resource, W of it) of the even shares of every limit that several channels share."""
-        found = []
-        for name, limit_w in self.limits_w.items():
-            users = sum(name in dict(machine.uses) for machine in self.machines)
-            found += [(name, limit_w / among) for among in range(2, min(users, MOST_SHARES) + 1) if limit_w < inf]
-        return tuple(found)
-
-    @property
-    def parts(self) -> int:
-        """How many rates a batch may be charged at: parts of the most, and even shares."""
-        return len(RATE_PARTS) + len(self.shares_w)
-
-    def gentler(self, part: int) -> range:
-        """Rates to try for fewer amps than those of a batch, the least first.
-
-        part : which of the `parts`.
-        """
-        return range(len(RATE_PARTS) - 1, part, -1) if part < len(RATE_PARTS) else range(0)
-
-    def _slower_a(self, part: int, most_a: float, machine: int, full_v: float, channel: Channel) -> float:
-        """The amps of one of the rates, in the channel's steps."""
-        if part < len(RATE_PARTS):
-            return slower_current(most_a, RATE_PARTS[part], channel)
-        name, share_w = self.shares_w[part - len(RATE_PARTS)]
-        factor = dict(self.machines[machine].uses).get(name)
-        if factor is None:
-            return most_a
-        return slower_current(most_a, min(share_w / factor / full_v / most_a, 1.0), channel)
-
-    @cached_property
-    def boards(self) -> tuple[Board, ...]:
-        """Boards, the smallest first, so that a large one is not taken by a pair."""
-        return tuple(sorted(self.kit.all_boards(), key=lambda board: (board.ports, board.id)))
-
-    @cached_property
-    def board_parts(self) -> tuple[tuple[int, ...], ...]:
-        """By board, the indices of the boards it is made of: itself, or the two of a chain."""
-        index = {board.id: number for number, board in enumerate(self.boards)}
-        return tuple(tuple(index[part] for part in board.part_ids) for board in self.boards)
 
     @cached_property
     def balances_min(self) -> tuple[float, ...]:
@@ -464,33 +328,11 @@ class Problem:
             self.known.costs[key] = self._reckon(members, *key[1:])
         return self.known.costs[key]
 
-    def setup(self, machine: int, board: int) -> Setup:
-        """The board, channel and feed behind two indices.
-
-        machine : index of a channel of the problem.
-        """
-        key = (machine, board)
-        if key not in self.known.setups:
-            self.known.setups[key] = self._setup(machine, board)
-        return self.known.setups[key]
-
-    def _setup(self, machine: int, board: int) -> Setup:
-        found = self.machines[machine]
-        return self.bench.setup(None if board < 0 else self.boards[board].id, found.channel.id)
-
     def _key(
         self, members: tuple[int, ...], machine: int, board: int, part: int
     ) -> tuple[tuple[int, ...], int, int, int]:
         machines, boards = self._kinds
         return self._numbers(members), machines[machine], -1 if board < 0 else boards[board], part
-
-    @cached_property
-    def _kinds(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
-        """By machine and by board, the first one that is just like it: what holds for one holds for the other."""
-        machines = [(replace(item.channel, id="", name=None), replace(item.feed, charger=replace(
-            item.feed.charger, id="", name=None, channels=()))) for item in self.machines]  # fmt: skip
-        boards = [replace(board, id="", name=None, note=None) for board in self.boards]
-        return tuple(machines.index(item) for item in machines), tuple(boards.index(board) for board in boards)
 
     def _reckon(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:
         packs, rules = [self.packs[index] for index in members], self.rules_of(members)
@@ -599,20 +441,3 @@ class Problem:
             high_min=full.minutes_high,
         )
         return True
-
-
-DAY_MIN = 24 * 60.0
-QUIET_DAYS = 14
-
-
-def _minute_of(clock: str, starts_at: datetime, day: int) -> float:
-    """Minutes from the session's start until a time of day, so many days on."""
-    at = datetime.combine(starts_at.date() + timedelta(days=day), time.fromisoformat(clock), starts_at.tzinfo)
-    return (at - starts_at) / timedelta(minutes=1)
-
-
-def _uses(feed: Feed) -> tuple[tuple[str, float], ...]:
-    """By resource, the watts of it for each watt at the packs."""
-    kinds = dict.fromkeys((supply.id for supply in feed.supplies), "supply")
-    links = ((f"{kinds.get(link, 'source')} {link}", 1 / part) for link, part in feed.efficiencies.items())
-    return ((f"charger {feed.charger.id}", 1.0), *links)

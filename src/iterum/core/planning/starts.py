@@ -3,7 +3,8 @@
 from collections.abc import Iterator, Sequence
 from itertools import product
 
-from iterum.core.planning.problem import RATE_PARTS, Problem
+from iterum.core.planning.problem import Problem
+from iterum.core.planning.resources import RATE_PARTS
 from iterum.core.planning.schedule import Gene, Occupancy, Seated, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.quantities import at_most

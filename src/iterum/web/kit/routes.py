@@ -22,7 +22,8 @@ from iterum.exchange.session import (
 )
 from iterum.services.desk import kit_items
 from iterum.services.links import CHARGER, CHECKER
-from iterum.store.repository import KitItem, TagTaken
+from iterum.store.kit import KitItem
+from iterum.store.rows import TagTaken
 from iterum.web.choices import figure
 from iterum.web.context import bench, desk, links, now
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of

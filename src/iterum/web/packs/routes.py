@@ -14,7 +14,7 @@ from iterum.core.season.health import DISPOSAL, Advice
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import pack_document, part_from
-from iterum.store.repository import TagTaken
+from iterum.store.rows import TagTaken
 from iterum.web.context import bench, desk, log_book, now
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
 from iterum.web.pictures import known_curve, trend
