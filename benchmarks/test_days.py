@@ -3,7 +3,8 @@
 from time import perf_counter
 
 from benchmarks.days import KINDS, day
-from iterum.core.planning.plan import Planner, with_odds
+from iterum.core.planning.plan import with_odds
+from iterum.core.planning.planner import Planner
 
 DAYS = 30
 

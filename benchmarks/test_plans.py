@@ -17,7 +17,7 @@ from benchmarks.sessions import random_session
 from iterum.core.bench.session import Session
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
-from iterum.core.planning.plan import Planner
+from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.replan import Replanner
 from iterum.core.planning.schedule import decode

@@ -19,7 +19,7 @@ from iterum.core.bench.packs import Condition, Pack, Reading
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.setup import Setup
 from iterum.core.sizing.size import Judged, Sizing, charge, size
-from iterum.demo import load_demo
+from iterum.demo.live import load_demo
 from iterum.services.desk import Desk
 from iterum.store.database import Store
 from iterum.web import create_app

@@ -12,7 +12,7 @@ from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.joining import joining
 from iterum.core.match.group import obstacles
 from iterum.core.match.matching import raised
-from iterum.core.planning.plan import Planner
+from iterum.core.planning.planner import Planner
 from iterum.core.reasons import Unsafe
 from iterum.core.season.storage import Way, plan_storage
 from iterum.core.sizing.arrange import answer, choice_of, match, place_groups

@@ -14,7 +14,7 @@ from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.bench.packs import Reading
 from iterum.core.bench.rules import HouseRules, JoinOrder
 from iterum.core.bench.session import Session
-from iterum.core.planning.plan import Planner
+from iterum.core.planning.planner import Planner
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.size import charge, size
 from iterum.exchange.session import choice_document

@@ -10,7 +10,7 @@ from iterum.core.bench.choice import Choice
 from iterum.core.planning.score import Prefer
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
-from iterum.demo import load_demo
+from iterum.demo.live import load_demo
 from iterum.services.desk import Desk
 from iterum.services.planning import PlanJob
 from iterum.services.watching import TYPED

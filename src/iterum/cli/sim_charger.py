@@ -9,10 +9,9 @@ import click
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, load, printable
 from iterum.demo import demo_session
-from iterum.devices.lines import DEFAULT_PORT
+from iterum.devices.lines import DEFAULT_PORT, THIS_MACHINE
 from iterum.devices.sim_server import SimServer
 from iterum.exchange.faults import BadInput
-from iterum.web.serve import HOST
 from iterum.wording import plain
 
 
@@ -30,13 +29,12 @@ def sim_charger(file: str | None, port: int, speed: float, until_input_ends: boo
             click.echo(printable(f"{Path(file or '').name}: {fault}"), err=True)
         sys.exit(BAD_INPUT)
     try:
-        server = SimServer(session, HOST, port, speed)
+        server = SimServer(session, THIS_MACHINE, port, speed)
     except OSError:
         click.echo(f"Port {port} is taken. Choose another with --port.", err=True)
         sys.exit(BAD_INPUT)
-    click.echo(
-        f"Simulated charger at {HOST}:{server.port}, ×{plain(speed)}, channels {', '.join(server.bench.channels)}"
-    )
+    channels = ", ".join(server.bench.channels)
+    click.echo(f"Simulated charger at {THIS_MACHINE}:{server.port}, ×{plain(speed)}, channels {channels}")
     sys.stdout.flush()
     server.start()
     try:

@@ -9,15 +9,26 @@ from pathlib import Path
 from iterum.core.bench.choice import Choice
 from iterum.core.reasons import Unsafe
 from iterum.core.season.run import Act, State
-from iterum.demo import load_demo
+from iterum.demo import demo_session
+from iterum.demo.season import charges_before
 from iterum.devices.driver import LinkLost, Refused
 from iterum.services.desk import Desk
 from iterum.services.links import CHARGER, CHECKER, Links
+from iterum.services.logbook import LogBook
 from iterum.services.running import RunDesk
 from iterum.store.database import Store
 
 FIRST_BATCH = (("L-01", "L-02"), None, "Pocket-1")
 """Packs, board (None: the largest that takes them) and channel of the batch that charges when the demo starts."""
+
+
+def load_demo(store: Store, desk: Desk, now: datetime) -> bool:
+    """Fill an untouched store with the demo; one that was ever written to keeps what is there."""
+    if desk.revision() > 0:
+        return False
+    told = desk.write(demo_session(), now)
+    LogBook(store, desk).take_charges(charges_before(now), (), {})
+    return told
 
 
 @dataclass(frozen=True)

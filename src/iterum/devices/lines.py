@@ -21,6 +21,8 @@ from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused, S
 MAX_LINE = 4096
 TIMEOUT_S = 2.0
 DEFAULT_PORT = 8766
+THIS_MACHINE = "127.0.0.1"
+"""Where a simulated charger listens: nobody else can reach it."""
 
 
 def encode(word: str, *arguments: str, **values: Any) -> bytes:

@@ -9,10 +9,11 @@ from typing import TypeVar
 
 from iterum.core.bench.session import Session
 from iterum.core.planning.batches import PlannedBatch
-from iterum.core.planning.explain import BatchWhy, Relaxed, bottlenecks, explain
+from iterum.core.planning.explain import bottlenecks, explain
 from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.offers import offers
-from iterum.core.planning.plan import Plan, Planner, Progress, with_odds
+from iterum.core.planning.plan import BatchWhy, Plan, Progress, Relaxed, with_odds
+from iterum.core.planning.planner import Planner
 from iterum.core.planning.record import KeptPlan, Offer, PlanRecord, record_of
 from iterum.core.planning.replan import Replanner, changes
 from iterum.core.planning.schedule import Gene

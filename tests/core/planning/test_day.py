@@ -14,7 +14,7 @@ from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.explain import explain
 from iterum.core.planning.offers import heat_name, offers
-from iterum.core.planning.plan import Planner
+from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import record_of
 from iterum.core.planning.replan import Replanner

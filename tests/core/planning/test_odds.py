@@ -8,7 +8,8 @@ import pytest
 from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.odds import TRIES, Spreads, odds_of
-from iterum.core.planning.plan import Planner, with_odds
+from iterum.core.planning.plan import with_odds
+from iterum.core.planning.planner import Planner
 from iterum.core.planning.score import Prefer
 from iterum.demo import demo_session
 

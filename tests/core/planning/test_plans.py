@@ -13,7 +13,7 @@ from iterum.core.bench.rules import HouseRules, MatchBy
 from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.explain import bottlenecks, explain
-from iterum.core.planning.plan import Planner
+from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import record_of
 from iterum.core.planning.schedule import Gene, decode

@@ -11,7 +11,7 @@ import pytest
 from iterum.core.bench.packs import Condition, Reading
 from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.history import Flown, Past
-from iterum.core.planning.plan import Planner
+from iterum.core.planning.planner import Planner
 from iterum.core.planning.record import PlanRecord, record_of
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes, kept_at
 from iterum.core.planning.rounds import round_of, tag_of

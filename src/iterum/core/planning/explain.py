@@ -1,7 +1,7 @@
 """Why a plan is as it is: what each batch waits for, why a pack is alone, and what would widen the bottleneck."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import islice
 from math import ceil
 
@@ -10,7 +10,7 @@ from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session
 from iterum.core.match.group import obstacles
 from iterum.core.planning.batches import PlannedBatch
-from iterum.core.planning.plan import Plan
+from iterum.core.planning.plan import BatchWhy, Plan, Relaxed
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer
@@ -22,14 +22,6 @@ LEAST_GAIN = 0.03
 """Gains under this are noise of the search and are not reported."""
 RELAXED_CHUNKS = 6
 _EPS = 1e-4
-
-
-@dataclass(frozen=True)
-class BatchWhy:
-    """Reasons for one batch: what it waits for, and for a lone pack why nobody joins it."""
-
-    batch: PlannedBatch
-    reasons: tuple[Reason, ...]
 
 
 def explain(problem: Problem, plan: Plan) -> tuple[BatchWhy, ...]:
@@ -133,15 +125,6 @@ def _later_if_joined(problem: Problem, plan: Plan, index: int) -> float | None:
 
 
 # ---------------------------------------------------------------------------------------- the bottleneck
-
-
-@dataclass(frozen=True)
-class Relaxed:
-    """One thing widened by one step, and the minutes it would save."""
-
-    reason: Reason
-    makespan_min: float
-    saved_min: float
 
 
 def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> Iterator[Relaxed | None]:

@@ -15,7 +15,8 @@ from iterum.core.bench.packs import Reading
 from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.explain import explain
 from iterum.core.planning.heats import DaySearch
-from iterum.core.planning.plan import Plan, Planner, WishOutcome, with_odds
+from iterum.core.planning.plan import Plan, WishOutcome, with_odds
+from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import Offer, PlanRecord, record_of
 from iterum.core.planning.rounds import Flight

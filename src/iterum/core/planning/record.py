@@ -6,9 +6,8 @@ from datetime import datetime, timedelta
 
 from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
-from iterum.core.planning.explain import BatchWhy, Relaxed
 from iterum.core.planning.history import Flown, Past
-from iterum.core.planning.plan import Plan, SourceUse, WishOutcome
+from iterum.core.planning.plan import BatchWhy, Plan, Relaxed, SourceUse, WishOutcome
 from iterum.core.planning.rounds import round_of, tag_of
 from iterum.core.reasons import Reason
 

@@ -9,7 +9,8 @@ from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.batches import PlannedBatch, later
 from iterum.core.planning.by_hand import in_the_way
 from iterum.core.planning.history import Flown, could_fly, flights_of, have_flown, packs_as_they_are, shifted
-from iterum.core.planning.plan import NotPlanned, Plan, Planner, outcomes
+from iterum.core.planning.plan import NotPlanned, Plan, outcomes
+from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import Flight, heats_to_come, is_sound, round_of, tag_of
 from iterum.core.planning.schedule import Gene, Occupancy

@@ -22,7 +22,7 @@ from iterum.core.bench.session import Session
 from iterum.core.bench.setup import total_ah
 from iterum.core.bench.verdict import PackVerdict
 from iterum.core.planning.batches import Costs, PlannedBatch
-from iterum.core.planning.plan import Planner
+from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.quantities import at_most, difference, floor_to_step
 from iterum.core.reasons import Reason, reason
