@@ -5,6 +5,7 @@ import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
+from math import ceil
 from threading import Event
 
 import click
@@ -73,7 +74,8 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         ),
         rows,
     )
-    proof = "and that is proved" if found.proved else f"not before minute {found.bound_min:.0f} whatever you do"
+    bound = f"not before minute {found.bound_min:.0f} whatever you do, at most {ceil(100 * found.gap)} % from the best"
+    proof = "and that is proved" if found.proved else bound
     click.echo(f"\nAll done at minute {found.makespan_min:.0f}, {proof}; {found.visits} visits to the bench.")
     for use in found.sources:
         of = "and no budget is known" if use.usable_wh is None else f"of {use.usable_wh:.0f} Wh left"

@@ -11,7 +11,7 @@ from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules, MatchBy
 from iterum.core.bench.session import Session, Wish
-from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
+from iterum.core.planning.bounds import Leaders, leaders_bound_min, lower_bound_min
 from iterum.core.planning.explain import bottlenecks, explain
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
@@ -140,6 +140,27 @@ def test_as_soon_as_exhaustive_search_on_small_sessions(seed):
     bounds = lower_bound_min(problem, needed), leaders_bound_min(problem, needed)
     assert max(bounds) <= best + 1e-6
     assert min(bounds) > 0.5 * best
+
+
+@pytest.mark.parametrize("seed", range(6 * SOAK))
+def test_no_batch_is_sooner_full_than_the_sharper_bound_reckons(seed):
+    """Row by row of its program: any packs that may join, anywhere, at any rate, by the full model."""
+    problem, rng = Problem(random_session(seed, most=16)), random.Random(seed)
+    program = Leaders(problem)
+    for _ in range(12):
+        family = rng.choice(list(problem.families.values()))
+        members = (rng.choice(family),)
+        for other in rng.sample(family, len(family)):
+            more = tuple(sorted({*members, other}))
+            members = more if len(more) <= 4 and problem.may_join(more) else members
+        machine = rng.randrange(len(problem.machines))
+        for board, part in product(problem.boards_for(members)[:1], range(problem.parts)):
+            if problem.costs(members, machine, board, part) is not None:
+                problem.refine(members, machine, board, part)
+                costs = problem.costs(members, machine, board, part)
+                ports = problem.boards[board].ports if board >= 0 else 1
+                least_min = program.least_charge_min(family, machine, board, ports, members)
+                assert problem.rules.setup_min + costs.wait_min + costs.minutes >= least_min, (members, part)
 
 
 @pytest.mark.parametrize("seed", range(4))

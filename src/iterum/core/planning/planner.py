@@ -1,5 +1,6 @@
 """Planning a session: search, repair by the full model, proof, and what is left out."""
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
@@ -24,8 +25,9 @@ PROVED_WITHIN_MIN = 0.5
 
 REPAIRS, REPAIR_CHUNKS = 4, 3
 """How often, and how long, a plan is sought on when the full model's minutes break what the estimate's met."""
-SHARPER_AFTER = 8
-"""Chunks of search before the sharper bound is asked for: a good plan first, then how good it is."""
+SHARPER_AFTER, SHARPER_COSTS = 8, 200
+"""Chunks of search before the sharper bound is asked for, a good plan first, then how good it is; and one more for
+every so many pairs of packs, for it takes the longer the more there are."""
 
 
 class Planner:
@@ -64,18 +66,28 @@ class Planner:
         """Ever better plans until one is proved; stop taking when the time is up. The bound comes after the first."""
         best = self.search.best
         yield Progress(0, best.schedule.makespan_min, 0.0, False)
-        if best.score.whole and self.problem.day is None:
-            self.bound_min = lower_bound_min(self.problem, self.search.needed)
+        by_charge = self.problem.day is None
+        if by_charge:
+            self.bound_min = lower_bound_min(self.problem, self._charged)
+        if by_charge and best.score.whole:
             exact = solve(self.problem, self.search.needed, best.schedule.makespan_min)
             if exact is not None:
                 self._take_exact(*exact)
+        sharper_after = SHARPER_AFTER + len(self.problem.packs) ** 2 // SHARPER_COSTS
         for chunk, found in enumerate(self.search):
-            if chunk == SHARPER_AFTER and self.problem.day is None and best.score.whole and not self.proved:
-                self.bound_min = max(self.bound_min, leaders_bound_min(self.problem, self.search.needed))
+            if chunk == sharper_after and by_charge and not self.proved:
+                self.bound_min = max(self.bound_min, leaders_bound_min(self.problem, self._charged))
             self.proved = self.proved or self._at_bound(found)
             yield Progress(found.iterations, found.schedule.makespan_min, self.bound_min, self.proved)
             if (self.proved and self.prefer is Prefer.SOONEST) or not found.genes:
                 return
+
+    @property
+    def _charged(self) -> dict[str, int]:
+        """By family, how many packs the plan charges: what is left out voids no bound on the rest."""
+        packs, placed = self.problem.packs, self.search.best.schedule.placed
+        charged = Counter(packs[index].family for item in placed for index in item.gene.members)
+        return {family: min(count, charged[family]) for family, count in self.search.needed.items()}
 
     def _take_exact(self, genes: list[Gene] | None, bound_min: float, optimal: bool) -> None:
         self.bound_min = max(self.bound_min, bound_min)

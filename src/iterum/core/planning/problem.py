@@ -331,7 +331,7 @@ class Problem(Resources):
     def _key(
         self, members: tuple[int, ...], machine: int, board: int, part: int
     ) -> tuple[tuple[int, ...], int, int, int]:
-        machines, boards = self._kinds
+        machines, boards = self.alike
         return self._numbers(members), machines[machine], -1 if board < 0 else boards[board], part
 
     def _reckon(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:

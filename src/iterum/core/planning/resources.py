@@ -146,7 +146,7 @@ class Resources:
         return self.bench.setup(None if board < 0 else self.boards[board].id, found.channel.id)
 
     @cached_property
-    def _kinds(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
+    def alike(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
         """By machine and by board, the first one that is just like it: what holds for one holds for the other."""
         machines = [(replace(item.channel, id="", name=None), replace(item.feed, charger=replace(
             item.feed.charger, id="", name=None, channels=()))) for item in self.machines]  # fmt: skip
