@@ -3,6 +3,7 @@
 from time import perf_counter
 
 from benchmarks.days import KINDS, day
+from iterum.core.bench.rules import HouseRules
 from iterum.core.planning.plan import with_odds
 from iterum.core.planning.planner import Planner
 
@@ -42,5 +43,5 @@ def test_heats_met_in_two_seconds_against_ten(benchmark):
 def test_the_odds_cost_a_part_of_a_search(benchmark):
     planner = Planner(day(4)[1])
     plan = planner.plan()
-    told = benchmark(with_odds, plan, 3.0)
+    told = benchmark(with_odds, plan, HouseRules())
     assert any(item.odds for item in told.wanted)

@@ -564,3 +564,17 @@ def test_an_address_without_a_page_and_a_retired_pack_are_pages_too(visitor):
         answer = visitor.get(path)
         assert answer.status_code == 404
         assert "Something’s wrong" in answer.text
+
+
+class TestDays:
+    def test_what_days_are_like_is_said_kept_and_taken_back(self, visitor, demo_app):
+        _, fields = visitor.get("/rules").seen.form("Keep these")
+        assert fields["slips"] == ["0.15"]
+        answer = visitor.post("/rules/days", **fields | {"slips": "often", "hands": "0.1"})
+        assert answer.seen.refused().keys() == {"slips"}
+        assert 'value="often"' in answer.text
+        visitor.post("/rules/days", **fields | {"slips": "0.5"})
+        assert desk(demo_app).session().rules.days.slips == 0.5
+        assert json.loads(visitor.get("/files/session.json").text)["rules"]["days"]["slips"] == 0.5
+        visitor.post("/rules/days", **fields | {"act": "default"})
+        assert desk(demo_app).session().rules.days.slips == 0.15

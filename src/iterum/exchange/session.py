@@ -10,6 +10,7 @@ from typing import Any
 from iterum.core.bench.bench import Running, running_at
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.curve import KnownPoint, Learned
+from iterum.core.bench.days import Days
 from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.bench.packs import Condition, Pack, Reading
 from iterum.core.bench.rules import HouseRules, MatchBy
@@ -167,7 +168,8 @@ def rules_of(item: Any) -> HouseRules:
         for name in ("end_v", "storage_v")
         if getattr(item, name) is not None
     }
-    found: HouseRules = item.made(HouseRules, **match, **volts)
+    days = {"days": item.days.made(Days)} if item.days else {}
+    found: HouseRules = item.made(HouseRules, **match, **volts, **days)
     return found
 
 
@@ -178,6 +180,7 @@ OF_PART: dict[str, Callable[[Any], Any]] = {
     "supply": lambda item: item.made(Supply),
     "charger": charger_of,
     "rules": rules_of,
+    "days": lambda item: item.made(Days),
     "group": lambda item: item.made(Choice),
     "wanted": lambda item: item.made(Wish, _WISH),
 }
@@ -257,6 +260,9 @@ def rules_document(rules: HouseRules) -> dict[str, Any]:
     found: dict[str, Any] = {"match": {"by": rules.match_by.value, "limit": rules.match_limit}}
     for field in fields(HouseRules):
         value = getattr(rules, field.name)
+        if field.name == "days":
+            found |= {"days": vars(value)} if value != Days() else {}
+            continue
         if field.name.startswith("match_") or (value is None and field.default is None) or value == {}:
             continue
         found[field.name] = dict(value) if isinstance(value, Mapping) else getattr(value, "value", value)

@@ -19,6 +19,7 @@ from iterum.core.bench.bench import Running
 from iterum.core.bench.chemistry import CHEMISTRIES, MAX_CELLS
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.curve import KnownPoint, Learned
+from iterum.core.bench.days import Days
 from iterum.core.bench.kit import Board, Channel, Charger, Source, Supply
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules, MatchBy
@@ -169,6 +170,7 @@ _PACK = {
     "learned": _ANNOTATED[_Learned | None, Field(title="Learned from its charges")],
 }
 Channel_ = _model("channel", "Channel", Channel)
+_Days = _model("days", "What days are like", Days)
 PARTS: dict[str, Any] = {
     "pack": _model(
         "pack", "Pack", Pack,
@@ -184,10 +186,12 @@ PARTS: dict[str, Any] = {
     "supply": _model("supply", "Supply", Supply),
     "charger": _model("charger", "Charger", Charger, {"channels": _TUPLE[Channel_, ...]}),
     "channel": Channel_,
+    "days": _Days,
     "rules": _model(
         "rules", "House rules", HouseRules,
-        without="match_by match_limit end_v storage_v",
+        without="match_by match_limit end_v storage_v days",
         more={
+            "days": (_ANNOTATED[_Days | None, Field(title="What days are like")], None),
             "match": (_ANNOTATED[_Match | None, Field(title="How close packs must be")], None),
             "end_v": (_ANNOTATED[_End | None, Field(title="End volts per cell")], None),
             "storage_v": (

@@ -79,7 +79,7 @@ def make_plan(
         on_progress(progress)
         if stopped() or perf_counter() > begun + SEARCH_PART * seconds:
             break
-    plan = with_odds(planner.plan(), session.rules.setup_min)
+    plan = with_odds(planner.plan(), session.rules)
     if isinstance(planner, Replanner):
         changed = changes(planner.kept.to_come, plan.batches[len(planner.kept.fixed) :])
         past = Past(planner.kept.done, planner.flown)

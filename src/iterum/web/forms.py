@@ -81,7 +81,7 @@ def make_fields(
     prefix: str = "",
 ) -> list[Field]:
     """The fields of one part ("pack", "board" ...), filled in."""
-    required = schema()["$defs"][part]["required"]
+    required = schema()["$defs"][part].get("required", ())
     found = []
     for name, rules in _fields_of(part):
         choices = options.get(name) or [(value, value) for value in rules.get("enum", ())]

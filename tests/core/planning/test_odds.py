@@ -5,15 +5,17 @@ from itertools import islice
 
 import pytest
 
+from iterum.core.bench.days import Days
+from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
-from iterum.core.planning.odds import TRIES, Spreads, odds_of
+from iterum.core.planning.odds import TRIES, odds_of
 from iterum.core.planning.plan import with_odds
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.score import Prefer
 from iterum.demo import demo_session
 
-CALM = Spreads(0.0, 1.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
+CALM = Days(0.0, 1.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
 
 
 def batch(packs, start, full, channel="c", **more):
@@ -60,7 +62,7 @@ def test_the_steadiest_plan_keeps_its_heats_more_often_and_meets_as_many():
     for prefer in (Prefer.SOONEST, Prefer.STEADIEST):
         planner = Planner(demo_session(), prefer)
         list(islice(planner.improve(), 6))
-        found = with_odds(planner.plan(), 3.0)
+        found = with_odds(planner.plan(), HouseRules())
         assert all(item.met for item in found.wanted)
         met[prefer] = sum(item.odds.met for item in found.wanted)
     assert met[Prefer.STEADIEST] > 1.1 * met[Prefer.SOONEST]
@@ -70,6 +72,6 @@ def test_the_steadiest_plan_keeps_its_heats_more_often_and_meets_as_many():
 def test_a_plan_tells_the_odds_of_each_heat_that_it_meets(chunks):
     planner = Planner(demo_session())
     list(islice(planner.improve(), chunks))
-    told = with_odds(planner.plan(), 3.0)
+    told = with_odds(planner.plan(), HouseRules())
     assert all(0 < item.odds.met <= item.odds.of for item in told.wanted if item.met)
     assert all(batch.early_min <= batch.full_min + 1e-6 <= batch.late_min + 2e-6 for batch in told.batches)

@@ -11,6 +11,7 @@ from typing import Annotated
 from annotated_types import Ge, Gt, Le
 
 from iterum.core.bench.chemistry import Chemistry
+from iterum.core.bench.days import Days
 from iterum.core.fields import Says
 
 PER_CELL_LIMIT_V = 0.10
@@ -67,6 +68,7 @@ class HouseRules:
     tail_fraction : a charge is done when its amps have fallen to this part of those dialled.
     join_peak_c, join_over_s : the most C that any pack may see when the group is plugged together, and the seconds
         it may spend above its own charge C; `join_peak_c` None leaves joining to the rule on volts.
+    days : how days differ from their plan, for the odds of a plan.
     """
 
     match_by: MatchBy = MatchBy.VOLTS_PER_CELL
@@ -86,6 +88,7 @@ class HouseRules:
     tail_fraction: Annotated[float, Gt(0), Le(0.9), Says("Done at this part of the amps dialled")] = 0.1
     join_order: Annotated[JoinOrder, Says("Order of leads")] = JoinOrder.SETTLE_THEN_BALANCE
     balance: Annotated[Balance, Says("Balance")] = Balance.EVERY_CHARGE
+    days: Days = field(default_factory=Days)
 
     def cell_window_v(self) -> float:
         """How far apart two cells may be that one balance lead joins, V."""

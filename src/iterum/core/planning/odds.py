@@ -1,7 +1,7 @@
 """How sure a plan is: it is followed many times on days that go a little otherwise, by the times it knows already.
 
-Nobody replans in these tries, so they tell what the plan itself stands; a model's odds, not a promise. Every spread is
-common practice, no source, and named below. The same seed gives the same odds.
+Nobody replans in these tries, so they tell what the plan itself stands; a model's odds, not a promise. What days are
+like is one of the house rules. The same seed gives the same odds.
 """
 
 import random
@@ -10,33 +10,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from math import sqrt
 
+from iterum.core.bench.days import Days
 from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.rounds import round_of, tag_of
 from iterum.core.quantities import at_most
 
 TRIES = 300
-
-
-@dataclass(frozen=True)
-class Spreads:
-    """How days differ from their plan. Parts and chances are 0..1; common practice, no source.
-
-    hands : by how much a set-up takes longer or shorter, as a part of it. minutes_low, minutes_high : a charge's
-    minutes against those planned, where its own range is not known. slips, slip_min : a heat that starts later, and by
-    how much at most. backs_off, back_off_part : a charger that gives fewer amps, and how much longer the charge takes.
-    link_lost, unnoticed_min : a charge that stands still until somebody looks.
-    """
-
-    hands: float = 0.3
-    minutes_low: float = 0.95
-    minutes_high: float = 1.12
-    slips: float = 0.15
-    slip_min: float = 15.0
-    backs_off: float = 0.03
-    back_off_part: float = 0.3
-    link_lost: float = 0.03
-    unnoticed_min: float = 10.0
 
 
 @dataclass(frozen=True)
@@ -59,21 +39,21 @@ class _Ended:
 
 def odds_of(
     batches: Sequence[PlannedBatch], flights: Sequence[tuple[Wish, tuple[str, ...]]], setup_min: float,
-    spreads: Spreads | None = None, tries: int = TRIES, seed: int = 1,
+    days: Days | None = None, tries: int = TRIES, seed: int = 1,
 ) -> tuple[Odds, ...]:  # fmt: skip
     """For each heat, in how many tries all the packs that fly in it were full in time.
 
     batches : of a plan, times in minutes from now. flights : heats in the order of time, each with the tags that fly in
     it. setup_min : minutes that a set-up is planned to take. tries : how many, 1 or more. seed : of the chance.
     """
-    rng, spreads = random.Random(seed), spreads or Spreads()
+    rng, days = random.Random(seed), days or Days()
     met = [0] * len(flights)
     broken: list[Counter[tuple[tuple[str, ...], str]]] = [Counter() for _ in flights]
     order = sorted(batches, key=lambda batch: batch.start_min)
     for _ in range(tries):
-        at_min = [wish.at_min + (rng.uniform(0, spreads.slip_min) if rng.random() < spreads.slips else 0.0)
+        at_min = [wish.at_min + (rng.uniform(0, days.slip_min) if rng.random() < days.slips else 0.0)
                   for wish, _ in flights]  # fmt: skip
-        ends = _followed(order, flights, at_min, setup_min, spreads, rng)
+        ends = _followed(order, flights, at_min, setup_min, days, rng)
         for place, (wish, tags) in enumerate(flights):
             late = _latest(place, flights, ends)
             if len(tags) >= wish.count and (late is None or at_most(ends[late].full_min, at_min[place])):
@@ -102,7 +82,7 @@ def _latest(
 
 def _followed(
     order: Sequence[PlannedBatch], flights: Sequence[tuple[Wish, tuple[str, ...]]], at_min: Sequence[float],
-    setup_min: float, spreads: Spreads, rng: random.Random,
+    setup_min: float, days: Days, rng: random.Random,
 ) -> dict[PlannedBatch, _Ended]:  # fmt: skip
     """One try: every batch begun when the plan says, or as soon as channel, board, hands and packs are there."""
     free: dict[tuple[str, str], float] = {}
@@ -119,14 +99,14 @@ def _followed(
             late[max(waits, key=lambda name: waits[name])] = start_min - batch.start_min
         planned_min = batch.lead_min - batch.start_min
         by_hand = min(planned_min, setup_min)
-        took_min = planned_min - by_hand + by_hand * max(rng.gauss(1.0, spreads.hands), 0.3)
-        charge_min = _charge_min(batch, which_cell.setdefault(batch.family, rng.random()), spreads)
-        if rng.random() < spreads.backs_off:
-            charge_min *= 1 + spreads.back_off_part
-            late["backs_off"] = charge_min * spreads.back_off_part
-        if rng.random() < spreads.link_lost:
-            charge_min += spreads.unnoticed_min
-            late["link"] = spreads.unnoticed_min
+        took_min = planned_min - by_hand + by_hand * max(rng.gauss(1.0, days.hands), 0.3)
+        charge_min = _charge_min(batch, which_cell.setdefault(batch.family, rng.random()), days)
+        if rng.random() < days.backs_off:
+            charge_min *= 1 + days.back_off_part
+            late["backs_off"] = charge_min * days.back_off_part
+        if rng.random() < days.link_lost:
+            charge_min += days.unnoticed_min
+            late["link"] = days.unnoticed_min
         if batch.lead_min <= 0:  # it charges already
             start_min, took_min = batch.start_min, planned_min
         hands_min = start_min + took_min
@@ -141,10 +121,10 @@ def _followed(
     return found
 
 
-def _charge_min(batch: PlannedBatch, chance: float, spreads: Spreads) -> float:
+def _charge_min(batch: PlannedBatch, chance: float, days: Days) -> float:
     """Minutes of a charge in one try: within what its volts leave open, the planned ones the likeliest."""
     likely = batch.full_min - batch.lead_min
-    low, high = likely * spreads.minutes_low, likely * spreads.minutes_high
+    low, high = likely * days.minutes_low, likely * days.minutes_high
     if batch.early_min is not None and batch.late_min is not None:
         low, high = min(batch.early_min - batch.lead_min, low), max(batch.late_min - batch.lead_min, high)
     turn = (likely - low) / (high - low) if high > low else 0.5

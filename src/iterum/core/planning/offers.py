@@ -110,7 +110,7 @@ def _offer(plan: Plan, found: Plan, other: Planner, asked: _Asked) -> Offer | No
     numbers = {**asked.numbers, "wins": wins, "loses": loses}
     if asked.code == "offer_faster":
         numbers["batches"] = _over_rule(found, asked)
-    found = with_odds(found, other.problem.rules.setup_min)
+    found = with_odds(found, other.problem.rules)
     record: PlanRecord | None = record_of(found, explain(other.problem, found)) if asked.takes else None
     return Offer(reason(asked.code, **numbers), record, asked.wanted)
 

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 from iterum.core.bench.kit import Kit
 from iterum.core.bench.packs import Pack
+from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.odds import Odds, odds_of
@@ -101,14 +102,12 @@ class Progress:
     proved: bool
 
 
-def with_odds(plan: Plan, setup_min: float) -> Plan:
-    """A plan with the odds of each of its heats.
-
-    setup_min : minutes that a set-up is planned to take.
-    """
+def with_odds(plan: Plan, rules: HouseRules) -> Plan:
+    """A plan with the odds of each of its heats, on days such as the house rules say they are."""
     heats = [item for item in plan.wanted if item.wish.is_heat and item.packs]
-    told = dict(zip(map(id, heats), odds_of(plan.batches, [(item.wish, item.packs) for item in heats], setup_min),
-                    strict=True))  # fmt: skip
+    flights = [(item.wish, item.packs) for item in heats]
+    odds = odds_of(plan.batches, flights, rules.setup_min, rules.days)
+    told = dict(zip(map(id, heats), odds, strict=True))
     return replace(plan, wanted=tuple(replace(item, odds=told.get(id(item))) for item in plan.wanted))
 
 

@@ -14,7 +14,9 @@ from iterum.core.electrical.joining import passing_order
 from iterum.core.match.matching import Matching
 from iterum.core.reasons import NotThere
 from iterum.core.sizing.arrange import amps_of
+from iterum.exchange.session import part_from
 from iterum.web.context import bench, desk, now
+from iterum.web.forms import Field, document_from, faults_by_field, make_fields, texts_of
 
 blueprint = Blueprint("rules", __name__, url_prefix="/rules", template_folder="templates")
 
@@ -105,7 +107,8 @@ def _rows(effects: Mapping[tuple[str, str], str] | None) -> list[tuple[Rule, lis
 def page() -> str:
     """Each house rule with its schools, the default and why. What changing it does comes after, where it takes time."""
     rows = _rows(desk().remembered("effects of schools", now()))
-    return render_template("rules/page.html", rows=rows, can_go_back=desk().rules_can_go_back())
+    days = _days_fields(texts_of("days", vars(desk().session().rules.days)), {})
+    return render_template("rules/page.html", rows=rows, days=days, can_go_back=desk().rules_can_go_back())
 
 
 @blueprint.get("/effects")
@@ -113,6 +116,27 @@ def effects() -> str:
     """What each school that is not in force would do to today's groups, for the page that stands already."""
     found = desk().remember("effects of schools", now(), _effects)
     return render_template("rules/effects.html", rows=_rows(found))
+
+
+def _days_fields(texts: Mapping[str, str], faults: Mapping[str, str]) -> list[Field]:
+    return make_fields("days", texts, faults, {})
+
+
+@blueprint.post("/days")
+def days() -> str | Response | tuple[str, int]:
+    """Say what days are like; what is wrong is told at its field, and nothing is lost."""
+    if request.form.get("act") == "default":
+        document: dict[str, Any] = {}
+    else:
+        document = document_from("days", request.form)
+    faults = faults_by_field("days", document, ())
+    if faults:
+        fields = _days_fields(request.form, faults)
+        return render_template("rules/page.html", rows=_rows(None), days=fields, open=True,
+                               can_go_back=desk().rules_can_go_back()), 422  # fmt: skip
+    desk().set_rules(replace(desk().session().rules, days=part_from("days", document)), now())
+    flash("Plans from now on are tried against such days.")
+    return redirect(url_for("rules.page") + "#days")
 
 
 @blueprint.post("")
