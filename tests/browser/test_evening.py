@@ -126,6 +126,7 @@ def test_from_measured_packs_to_a_plan_by_keyboard(page, address):
     page.emulate_media(media="print")
     expect(page.get_by_role("table")).to_be_visible()
     expect(page.locator(".rail")).to_be_hidden()
+    assert b"/Count 1\n" in page.pdf(prefer_css_page_size=True)  # one page
 
 
 def planned(page, address, path="/plan"):

@@ -23,11 +23,19 @@ class Days:
     ] = 0.3
     minutes_low: Annotated[float, Ge(0.5), Le(1), Says("A charge takes at least this part of its minutes")] = 0.95
     minutes_high: Annotated[
-        float, Ge(1), Le(3), Says("and at most", help="Where the volts of its packs leave more open, that counts.")
+        float,
+        Ge(1),
+        Le(3),
+        Says(
+            "A charge takes at most this part of its minutes",
+            help="Where the volts of its packs leave more open, that counts.",
+        ),
     ] = 1.12
     slips: Annotated[float, Ge(0), Le(1), Says("Heats that slip", help="A part: 0.15 is 15 in 100.")] = 0.15
-    slip_min: Annotated[float, Ge(0), Le(240), Says("by at most", "min")] = 15.0
+    slip_min: Annotated[float, Ge(0), Le(240), Says("A heat that slips is late by at most", "min")] = 15.0
     backs_off: Annotated[float, Ge(0), Le(1), Says("Charges whose charger backs off", help="A part of all.")] = 0.03
-    back_off_part: Annotated[float, Ge(0), Le(3), Says("which take longer by", help="A part: 0.3 is 30 %.")] = 0.3
+    back_off_part: Annotated[
+        float, Ge(0), Le(3), Says("Such a charge takes longer by", help="A part: 0.3 is 30 %.")
+    ] = 0.3
     link_lost: Annotated[float, Ge(0), Le(1), Says("Charges that stand still unseen", help="A part of all.")] = 0.03
-    unnoticed_min: Annotated[float, Ge(0), Le(240), Says("for", "min")] = 10.0
+    unnoticed_min: Annotated[float, Ge(0), Le(240), Says("It is seen after", "min")] = 10.0

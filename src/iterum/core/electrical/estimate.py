@@ -154,6 +154,15 @@ def energy_to_wh(packs: Sequence[Pack], end_v: float) -> float:
     return sum(_energy_to_wh(pack, end_v) for pack in packs)
 
 
+def charge_to_mah(packs: Sequence[Pack], end_v: float) -> float:
+    """mAh into measured packs until they rest at `end_v` per cell, the likeliest; all of it where volts do not tell."""
+    total_ah = 0.0
+    for pack in packs:
+        missing = 1.0 if pack.table is None else soc_from_rest(pack.table.cell_v, end_v) - pack.held
+        total_ah += pack.capacity_ah * max(missing, 0.0)
+    return 1000 * total_ah
+
+
 @lru_cache(maxsize=4096)
 def _energy_to_wh(pack: Pack, end_v: float) -> float:
     table = pack.table

@@ -74,6 +74,8 @@ class PlannedBatch:
     until_fraction: float = 1.0
     end_v: float | None = None
     """How full its packs are to be, and the V per cell at which its charge ends where that is less than full."""
+    charge_mah: float | None = None
+    """mAh that go in, the likeliest; None in a plan from before that was kept."""
     early_min: float | None = None
     late_min: float | None = None
     """When it may be full at the soonest and at the latest, by what the volts of its packs leave open."""

@@ -7,6 +7,7 @@ input and the same number of steps give the same plan.
 """
 
 import random
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from math import exp
@@ -42,6 +43,7 @@ class DaySearch:
         self.heats = heats_to_come(problem.session)
         self.worth = sum(heat.value * heat.count for heat in self.heats)
         self._seen: dict[tuple[Flight, ...], Found] = {}
+        self._worked: set[tuple[Flight, ...]] = set()
         tried = [self.found(tuple(start))] if start else []
         tried += [self.tried(problem.flights)] if problem.flights is not None else []
         tried += [self.tried(tuple(Flight() for _ in self.heats))]
@@ -67,6 +69,7 @@ class DaySearch:
     def reckon_anew(self) -> None:
         """The best again, by what is known of its minutes now; what was tried before is forgotten."""
         self._seen.clear()
+        self._worked.clear()
         again = Search(self.best.problem, self.prefer, self.seed, self.best.genes).found(self.best.genes)
         self.best = min(again, self.tried(self.best.problem.flights or ()), key=lambda item: item.score)
 
@@ -102,6 +105,30 @@ class DaySearch:
                 if sought.score < self.best.score:
                     of = self.best = sought
             yield self._noted()
+            if self.best.score.unmet:
+                self._work_on_another(turn)
+
+    def _work_on_another(self, turn: int) -> None:
+        """A chunk of the inner search on decisions that would meet more than the best do, were all batches in time: a
+        start that is placed quickly does not show what they are worth."""
+        hopeful = [found for flights, found in self._seen.items()
+                   if flights not in self._worked and self._given_up(found) < self.best.score.unmet]  # fmt: skip
+        if not hopeful:
+            return
+        found = min(hopeful, key=lambda item: (self._given_up(item), item.score))
+        self._worked.add(found.problem.flights or ())
+        inner = iter(Search(found.problem, self.prefer, self.seed + turn, found.genes))
+        sought = next(inner, None)
+        self.iterations += CHUNK
+        if sought is not None and sought.score.short < self.best.score.short:
+            self.best = min(self.best, self._sure(sought), key=lambda item: item.score)
+
+    def _given_up(self, found: Found) -> float:
+        """The worth of the heats that decisions give up, or that find too few packs."""
+        day = found.problem.day
+        assert day is not None  # there are heats
+        seated = Counter(id(seat.heat) for seat in day.seats if seat.pack_id is not None)
+        return sum(heat.value * heat.count for heat in day.heats if seated[id(heat)] < heat.count)
 
     def _sure(self, found: Found) -> Found:
         """The same with the full model's minutes for each batch that is full shortly before its heat: one that an

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from iterum.core.bench.session import Session
+from iterum.core.electrical.estimate import charge_to_mah
 from iterum.core.match.matching import unfit
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
@@ -183,6 +184,7 @@ class Planner:
             end_min=item.end_min,
             until_fraction=self.problem.need_of(item.gene.members),
             end_v=self.problem.end_v_of(item.gene.members),
+            charge_mah=charge_to_mah(packs, self.problem.rules_of(item.gene.members).full_v(packs[0].chemistry)),
             early_min=None if item.costs.low_min is None else item.lead_min + item.costs.low_min,
             late_min=None if item.costs.high_min is None else item.lead_min + item.costs.high_min,
             power_w=item.costs.power_w,

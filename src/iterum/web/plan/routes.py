@@ -6,7 +6,10 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response
 
+from iterum.core.bench.chemistry import CHEMISTRIES
+from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session
+from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere, Unsafe
@@ -181,13 +184,17 @@ def sheet() -> str:
         raise NotThere("plan", "latest")
     session = desk().session()
     shown = plan_page(kept, session, desk().revision(), now())
-    volts = {pack.id: pack.cell_v for pack in session.packs}
-    return render_template("plan/sheet.html", shown=shown, volts=volts, rules=session.rules, chemistries=_full_volts())
+    ends_v = [_ends_v(batch, session.rules) for batch in kept.plan.batches]
+    return render_template("plan/sheet.html", shown=shown, rules=session.rules, ends_v=ends_v)
 
 
-def _full_volts() -> dict[str, float]:
-    session = desk().session()
-    return {pack.family: session.rules.full_v(pack.chemistry) * pack.cells for pack in session.packs}
+def _ends_v(batch: PlannedBatch, rules: HouseRules) -> float | None:
+    """V of a whole pack at which the charge of a batch ends; None where it ends by a drop."""
+    name, _, series = batch.family.rpartition("-")
+    chemistry = CHEMISTRIES[name]
+    if not chemistry.joins:
+        return None
+    return (batch.end_v or rules.full_v(chemistry)) * int(series.removesuffix("S"))
 
 
 @blueprint.post("/batch")

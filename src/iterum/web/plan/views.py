@@ -10,6 +10,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord, Unplanned
 from iterum.core.quantities import at_most
 from iterum.core.reasons import NotThere, Reason, Unsafe
+from iterum.core.sizing.dial import safety_timer_min
 from iterum.core.sizing.size import Sizing, size
 from iterum.services.desk import kit_items
 from iterum.web.pictures import day_strip, pinch
@@ -68,10 +69,21 @@ class PlanPage:
         return list(rows.values())
 
     @property
-    def last_off(self) -> list[PlannedBatch]:
-        """Batches that no later visit takes off, in the order in which they are full."""
+    def entries(self) -> list[ToDo]:
+        """What there is to do at the bench, in the order of time: the visits, and what comes off for nothing else."""
         off = [batch for todo in self.todos for batch in todo.off]
-        return sorted((batch for batch in self.plan.batches if batch not in off), key=lambda batch: batch.end_min)
+        only_off = [
+            ToDo(self.clock(batch.end_min), self.clock(batch.end_min), (batch,), ())
+            for batch in self.plan.batches
+            if batch not in off
+        ]
+        return sorted((*self.todos, *only_off), key=lambda todo: todo.at)
+
+    def timer_min(self, batch: PlannedBatch) -> float:
+        """The safety timer to set for a batch, minutes from when its charge begins."""
+        likely_min, balance_min = batch.end_min - batch.lead_min, batch.end_min - batch.full_min
+        longest_min = (batch.late_min or batch.full_min) - batch.lead_min + balance_min
+        return safety_timer_min(likely_min, longest_min)
 
     def say(self, item: Reason) -> str:
         """The sentence of a reason, its minutes as times of day."""
