@@ -1,5 +1,6 @@
 """What Iterum asks of a charger, whichever it is. A driver that keeps this can be read, started and stopped."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -59,6 +60,25 @@ class Identity:
     commands: bool = True
 
 
+STOP_TRIES = 3
+NO_CHARGE_A = 0.05
+"""Amps that a channel may still show when it does not charge."""
+
+
+def stop_surely(tell: Callable[[], object], read: Callable[[], ChannelReading]) -> None:
+    """Tell a channel to stop until a reading shows that it did. Raises Refused where it charges on, and LinkLost."""
+    why = "it was told to stop and charges on"
+    for _ in range(STOP_TRIES):
+        try:
+            tell()
+        except Refused as refusal:
+            why = f"it refuses to stop: {refusal}"
+        shown = read()
+        if shown.status is not Status.CHARGING and abs(shown.current_a) <= NO_CHARGE_A:
+            return
+    raise Refused(why)
+
+
 class ChargerDriver(Protocol):
     """A charger. Every method raises LinkLost when it does not answer, and Refused when it will not."""
 
@@ -79,7 +99,7 @@ class ChargerDriver(Protocol):
         """Begin to charge, or go on after a pause."""
 
     def stop(self, channel: str) -> None:
-        """Stop charging at once."""
+        """Stop charging at once; it counts only when a reading shows it. Raises Refused where it charges on."""
 
     def plug(self, channel: str, packs: tuple[str, ...]) -> None:
         """Plug packs in, or unplug all (none given): a pair of hands on a simulated bench."""

@@ -8,15 +8,17 @@ they are percent-encoded.
 """
 
 import re
+import select
 import socket
 import threading
 from collections.abc import Mapping
 from dataclasses import fields
+from time import monotonic
 from typing import Any
 from urllib.parse import quote, unquote, urlsplit
 
 from iterum.core.season.run import Status
-from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused, Settings
+from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused, Settings, stop_surely
 
 MAX_LINE = 4096
 TIMEOUT_S = 2.0
@@ -83,36 +85,69 @@ def reading_from(values: Mapping[str, str]) -> ChannelReading:
 
 
 class LineClient:
-    """One connection, made when needed and made anew after it was lost. Safe to use from several threads."""
+    """One connection, made when needed and made anew after it was lost. Safe to use from several threads.
+
+    An answer belongs to its question. From version 2 on it says so itself, by the number of the request and the
+    channel; of an older device nothing may lie unread when a question is asked, or after its answer. Whatever does not
+    fit ends the connection: what was not asked for is believed of nobody.
+    """
 
     def __init__(self, host: str, port: int, timeout_s: float = TIMEOUT_S) -> None:
         self.host, self.port, self.timeout_s = host, port, timeout_s
         self._lock = threading.Lock()
         self._socket: socket.socket | None = None
         self._rest = b""
+        self._version, self._asked, self._met = 1, 0, 1
 
     def ask(self, word: str, *arguments: str, **values: Any) -> dict[str, str]:
-        """Send a request, give the values of its answer. Raises LinkLost or Refused."""
+        """Send a request, give the values of its answer, all within one deadline. Raises LinkLost or Refused."""
         with self._lock:
+            until_s = monotonic() + self.timeout_s
             try:
                 if self._socket is None:
-                    self._socket = socket.create_connection((self.host, self.port), self.timeout_s)
-                    self._socket.settimeout(self.timeout_s)
-                    self._rest = b""
-                self._socket.sendall(encode(word, *arguments, **values))
-                head, words, found = decode(self._line())
+                    self._connect(until_s)
+                head, words, found = self._talk(until_s, word, *arguments, **values)
             except (OSError, ValueError) as error:
                 self._drop()
                 raise LinkLost(f"{self.host}:{self.port} does not answer: {error}") from error
-        if head != "OK":
+        if head == "ERR":
             raise Refused(" ".join(words) or "refused")
         return found
 
-    def _line(self) -> bytes:
+    def _connect(self, until_s: float) -> None:
+        self._socket = socket.create_connection((self.host, self.port), self.timeout_s)
+        self._rest, self._version, self._asked = b"", 1, 0
+        _, _, told = self._talk(until_s, "HELLO")
+        version = int(told.get("version", "1"))
+        if not told.keys() & {"name", "channels"} or version < self._met:
+            raise ValueError("what it says of itself is not what was asked, or not what it said before")
+        self._version = self._met = version
+
+    def _talk(self, until_s: float, word: str, *arguments: str, **values: Any) -> tuple[str, list[str], dict[str, str]]:
+        assert self._socket is not None
+        if self._rest or select.select([self._socket], [], [], 0)[0]:
+            raise ValueError("it sent what nobody asked for, or hung up")
+        self._asked += 1
+        mark = {"seq": self._asked} if self._version >= 2 else {}
+        self._socket.sendall(encode(word, *arguments, **values, **mark))
+        head, words, found = decode(self._line(until_s))
+        if head not in ("OK", "ERR") or self._rest:
+            raise ValueError("its answer is none")
+        if self._version >= 2:
+            of = found.pop("of", None)
+            if found.pop("seq", None) != str(self._asked) or (arguments and unquote(of or "") != arguments[0]):
+                raise ValueError("its answer belongs to another question")
+        return head, words, found
+
+    def _line(self, until_s: float) -> bytes:
         assert self._socket is not None
         while b"\n" not in self._rest:
+            left_s = until_s - monotonic()
             if len(self._rest) > MAX_LINE:
                 raise ValueError("the answer is too long")
+            if left_s <= 0:
+                raise TimeoutError("the answer takes too long")
+            self._socket.settimeout(left_s)
             more = self._socket.recv(4096)
             if not more:
                 raise OSError("the connection was closed")
@@ -148,6 +183,8 @@ class LineCharger:
 
     def __init__(self, host: str, port: int, timeout_s: float = TIMEOUT_S) -> None:
         self.client = LineClient(host, port, timeout_s)
+        self._urgent = LineClient(host, port, timeout_s)
+        """For a stop: it waits for no answer that is slow to come."""
 
     @classmethod
     def at(cls, address: str, timeout_s: float) -> "LineCharger":
@@ -162,7 +199,11 @@ class LineCharger:
 
     def read(self, channel: str) -> ChannelReading:
         """What a channel shows now."""
-        values = self.client.ask("READ", channel)
+        return self._read(self.client, channel)
+
+    @staticmethod
+    def _read(client: LineClient, channel: str) -> ChannelReading:
+        values = client.ask("READ", channel)
         try:
             return reading_from(values)
         except ValueError as error:
@@ -177,16 +218,17 @@ class LineCharger:
         self.client.ask("START", channel)
 
     def stop(self, channel: str) -> None:
-        """Stop charging at once."""
-        self.client.ask("STOP", channel)
+        """Stop charging at once, until a reading shows it."""
+        stop_surely(lambda: self._urgent.ask("STOP", channel), lambda: self._read(self._urgent, channel))
 
     def plug(self, channel: str, packs: tuple[str, ...]) -> None:
         """Plug packs in, or unplug all."""
         self.client.ask("PLUG", channel, *packs)
 
     def close(self) -> None:
-        """Let go of the connection."""
+        """Let go of the connections."""
         self.client.close()
+        self._urgent.close()
 
 
 class LineChecker:

@@ -67,24 +67,28 @@ class SimServer(socketserver.ThreadingTCPServer):
 
     def answer(self, line: bytes) -> bytes | None:
         """The answer to one line; None while the link is lost on purpose."""
+        mark: dict[str, str] = {}
         try:
             word, arguments, values = decode(line)
+            if "seq" in values:  # version 2: the answer says to which question, and of which channel
+                mark = {"seq": values.pop("seq")} | ({"of": arguments[0]} if arguments else {})
             with self.lock:
                 self.pass_time()
                 if self.bench.silent_s > 0 and word != "FAULT":
                     return None
-                return self._do(word, arguments, values)
+                return encode("OK", **self._do(word, arguments, values), **mark)
         except Refused as refusal:
-            return encode("ERR", *str(refusal).split())
+            return encode("ERR", *str(refusal).split(), **mark)
         except (ValueError, TypeError, KeyError, IndexError) as error:
-            return encode("ERR", "no", "such", "request", *str(error).split()[:12])
+            return encode("ERR", "no", "such", "request", *str(error).split()[:12], **mark)
 
-    def _do(self, word: str, arguments: list[str], values: dict[str, str]) -> bytes:
+    def _do(self, word: str, arguments: list[str], values: dict[str, str]) -> dict[str, Any]:
         bench = self.bench
         if word == "HELLO":
-            return encode("OK", name="simulated bench", channels=tuple(bench.channels), hands="yes", speed=self.speed)
+            channels = tuple(bench.channels)
+            return {"name": "simulated bench", "channels": channels, "hands": "yes", "speed": self.speed, "version": 2}
         if word == "READ":
-            return encode("OK", **reading_values(bench.read(arguments[0])))
+            return reading_values(bench.read(arguments[0]))
         if word == "SET":
             numbers = {name: float(values[name]) for name in ("current_a", "end_v", "capacity_mah", "timer_min")}
             bench.dial(arguments[0], Settings(cells=int(values["cells"]), **numbers))
@@ -97,12 +101,12 @@ class SimServer(socketserver.ThreadingTCPServer):
         elif word == "FAULT":
             bench.fault(arguments[0], arguments[1] if len(arguments) > 1 else "", values.get("value"))
         elif word == "CHECK":
-            return encode("OK", cell_v=bench.check(arguments[0]))
+            return {"cell_v": bench.check(arguments[0])}
         elif word == "LOG":
-            return encode("OK", entries=len(bench.log), last=bench.log[-1] if bench.log else "")
+            return {"entries": len(bench.log), "last": bench.log[-1] if bench.log else ""}
         else:
             raise Refused(f"no such request: {word}")
-        return encode("OK")
+        return {}
 
 
 class _Talk(socketserver.StreamRequestHandler):

@@ -1,7 +1,9 @@
 """Connections to chargers and checkers: found by their stored addresses, read live, kept over loss and return."""
 
 import threading
-from dataclasses import dataclass, replace
+from collections.abc import Mapping
+from concurrent.futures import Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from iterum.devices.driver import ChannelReading, ChargerDriver, CheckerDriver, Identity, LinkLost, Refused
@@ -15,14 +17,22 @@ LOCAL_PORTS = range(DEFAULT_PORT, DEFAULT_PORT + 4)
 """Where a charger on this machine is looked for."""
 
 
+WAIT_S, MOST_DEVICES = 0.5, 32
+"""So long the watch waits for answers before it judges by what is there; so many devices are read side by side."""
+
+
 @dataclass(frozen=True)
 class Link:
-    """One device as it was last met. identity : None while it never answered. lost : what it said when it was lost."""
+    """One device as it was last met. identity : None while it never answered. lost : what it said when it was lost.
+
+    refused : by channel of the kit, why it would not tell of it.
+    """
 
     device: Device
     identity: Identity | None = None
     heard_at: datetime | None = None
     lost: str | None = None
+    refused: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -56,6 +66,9 @@ class Links:
         self.latest: dict[str, tuple[ChannelReading, datetime]] = {}
         """By channel of the kit: what it showed last, and when."""
         self._devices: tuple[Device, ...] | None = None
+        self.wait_s = WAIT_S
+        self._readers = ThreadPoolExecutor(MOST_DEVICES, "reader")
+        self._reading: dict[tuple[str, str], Future[None]] = {}
 
     def devices(self) -> tuple[Device, ...]:
         """The devices that are kept."""
@@ -140,22 +153,38 @@ class Links:
             return self._checkers[address]
 
     def read_all(self, now: datetime) -> None:
-        """Read every channel of every charger; one that does not answer is noted as lost and asked again next time."""
+        """Ask every charger, each by a reader of its own, and wait a moment for the answers.
+
+        Who takes longer is not waited for: what it shows is there when it comes, and it is asked again after that. One
+        that does not answer is noted as lost; a channel that refuses leaves the others read.
+        """
         for device in self.devices():
-            if device.kind != CHARGER:
-                continue
+            under_way = self._reading.get(_key(device))
+            if device.kind == CHARGER and (under_way is None or under_way.done()):
+                self._reading[_key(device)] = self._readers.submit(self._read, device, now)
+        done, _ = wait(list(self._reading.values()), timeout=self.wait_s)
+        for reader in done:
+            reader.result()  # a defect of ours is told, not swallowed
+
+    def _read(self, device: Device, now: datetime) -> None:
+        link = self._links.get(_key(device), Link(device))
+        refused: dict[str, str] = {}
+        try:
             driver = self._driver(device.address)
-            link = self._links.get(_key(device), Link(device))
-            try:
-                identity = link.identity or driver.identify()
-                for channel, theirs in device.channels.items():
+            identity = link.identity or driver.identify()
+            for channel, theirs in device.channels.items():
+                try:
                     self.latest[channel] = (driver.read(theirs), now)
-                self._keep(replace(link, device=device, identity=identity, heard_at=now, lost=None))
-            except (LinkLost, Refused) as error:
-                self._keep(replace(link, device=device, lost=str(error)))
+                except Refused as refusal:
+                    refused[channel] = str(refusal)
+        except (LinkLost, Refused) as error:
+            self._keep(replace(link, device=device, lost=str(error)))
+        else:
+            self._keep(replace(link, device=device, identity=identity, heard_at=now, lost=None, refused=refused))
 
     def close(self) -> None:
         """Let go of every connection."""
+        self._readers.shutdown(wait=False, cancel_futures=True)
         for charger in self._chargers.values():
             charger.close()
         for checker in self._checkers.values():

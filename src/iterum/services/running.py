@@ -27,8 +27,10 @@ from iterum.store.database import Store
 from iterum.store.repository import Repository
 
 PERSON, CHARGER, ITERUM = "you", "the charger", "Iterum"
+AT_THE_CHARGER = "you, at the charger itself"
 AS_PLANNED = (Act.START, Act.PAUSE, Act.RESUME, Act.FINISH)
 """Acts that follow a plan: it stays up to date."""
+CLOSING = (Act.CHECK, Act.DROP)
 KEEP_EVERY_S = 5.0
 """A charger is read every second and its readings kept this often, or when something changes."""
 NICKEL_END_V = 1.6
@@ -95,9 +97,9 @@ class RunDesk:
         return RunLook(run, minute, ahead, seen, wrong, events, shown[0] if shown else None, heard)
 
     def findings(self) -> tuple[KeptFinding, ...]:
-        """Everything wrong now in batches that are live, the newest first."""
+        """Everything wrong in batches that are live, or stopped and not looked at yet, the newest first."""
         with self._store.reading() as repository:
-            live = {run.key for run in repository.runs.in_states(LIVE)}
+            live = {run.key for run in repository.runs.in_states((*LIVE, State.STOPPED))}
             return tuple(item for item in repository.runs.findings() if item.run_key in live)
 
     # ------------------------------------------------------------------ beginning
@@ -166,6 +168,7 @@ class RunDesk:
 
         expected : the state that whoever acts has seen. Raises Changed where it is another by now, Unsafe where the
         act is not allowed, LinkLost and Refused from the charger. write : what is to be kept in the same transaction.
+        by : AT_THE_CHARGER where a person did it there, so that it need not be told, nor answer.
         """
         with self._store.reading() as repository:
             run = repository.runs.get(key)
@@ -207,7 +210,7 @@ class RunDesk:
 
     def _tell_charger(self, run: KeptRun, act: Act, skipped: bool) -> None:
         place = self.links.place(run.channel) if run.driven else None
-        if place is None or not place.commands:
+        if place is None or (act not in CLOSING and not place.commands):
             return
         if act is Act.PLUG_IN:
             if place.hands:
@@ -220,8 +223,10 @@ class RunDesk:
             place.driver.start(place.channel)
         elif act in (Act.PAUSE, Act.STOP):
             place.driver.stop(place.channel)
-        elif act in (Act.CHECK, Act.DROP) and place.hands:
-            place.driver.plug(place.channel, ())
+        elif act in CLOSING:
+            with suppress(LinkLost, Refused):  # a batch can be closed whatever its charger does
+                if place.hands:
+                    place.driver.plug(place.channel, ())
 
     @staticmethod
     def book(repository: Repository, run: KeptRun, charge_mah: float, at: datetime) -> None:
@@ -231,8 +236,7 @@ class RunDesk:
 
     def take_off(self, run: KeptRun) -> None:
         """Unplug what a simulated bench holds of a batch that is given up; a real one is unplugged by hand."""
-        with suppress(LinkLost, Refused):
-            self._tell_charger(run, Act.DROP, skipped=False)
+        self._tell_charger(run, Act.DROP, skipped=False)
 
     def _predict(self, run: KeptRun) -> Expected | None:
         """What the electrical model expects, from the packs as they went on and the choice as it was made."""

@@ -1,10 +1,11 @@
 """Watching batches in hand: readings kept with time and origin, what the charger did followed, findings, the stop."""
 
-from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
 
 from iterum.core.bench.ledger import Entry, EntryKind
+from iterum.core.reasons import Reason, reason
+from iterum.core.season.figures import not_true
 from iterum.core.season.outlook import Observation
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import CHARGER_DID, LIVE, Act, State, Status
@@ -24,6 +25,8 @@ class Watcher:
 
     def __init__(self, store: Store, desk: Desk, runs: RunDesk) -> None:
         self._store, self._desk, self._runs, self._links = store, desk, runs, runs.links
+        self._followed: dict[int, datetime] = {}
+        """By run, the moment of the charger's figures that were followed last."""
 
     def observe(self, key: int, origin: str, seen: Observation, now: datetime) -> int:
         """Keep a reading; its minute is that of the charge at `now`, unless a file says another. Raises NotThere."""
@@ -43,11 +46,38 @@ class Watcher:
         new: list[Finding] = []
         for run in self._runs.open():
             shown = self._links.latest.get(run.channel) if run.driven else None
-            if shown is not None and shown[1] == now:
-                run = self._follow(run, shown[0], now)  # noqa: PLW2901
+            fresh, why = None, None
+            if shown is not None and self._followed.get(run.key) != shown[1]:
+                self._followed[run.key] = shown[1]
+                why = self._not_true(run, shown[0])
+                if why is None:
+                    run = self._follow(run, shown[0], shown[1])  # noqa: PLW2901
+                    fresh = self._observed(run, shown[0], shown[1])
             if run.state in LIVE:
-                new += self._judge(run, now)
+                new += self._judge(run, now, fresh, why)
         return tuple(new)
+
+    def judge(self, key: int, now: datetime) -> tuple[Finding, ...]:
+        """Judge a batch at once, by what is kept of it: a reading that just came waits for no look. Raises NotThere."""
+        with self._store.reading() as repository:
+            run = repository.runs.get(key)
+        return self._judge(run, now) if run.state in LIVE else ()
+
+    @staticmethod
+    def _not_true(run: KeptRun, shown: ChannelReading) -> Reason | None:
+        """Why what a charger shows cannot be true of this batch; None where it can."""
+        cells = run.card.cells if shown.status is Status.CHARGING else shown.cells
+        return not_true(cells, shown.pack_v, shown.current_a, shown.charge_mah, shown.cell_v, shown.temperature_c,
+                        shown.input_v, shown.minutes)  # fmt: skip
+
+    @staticmethod
+    def _observed(run: KeptRun, shown: ChannelReading, at: datetime) -> Observation | None:
+        if shown.status is not Status.CHARGING:
+            return None
+        return Observation(
+            run.minute(at), shown.pack_v, shown.current_a, shown.charge_mah, shown.cell_v, shown.temperature_c,
+            shown.input_v,
+        )  # fmt: skip
 
     def _follow(self, run: KeptRun, reading: ChannelReading, now: datetime) -> KeptRun:
         """Keep what a charger shows, and bring the run to what it did by itself."""
@@ -89,8 +119,13 @@ class Watcher:
                 )  # fmt: skip
                 repository.runs.observe(run.key, now, READ, seen)
 
-    def _judge(self, run: KeptRun, now: datetime) -> tuple[Finding, ...]:
-        """Findings of a live run; what must stop is stopped where Iterum can."""
+    def _judge(
+        self, run: KeptRun, now: datetime, fresh: Observation | None = None, untrue: Reason | None = None
+    ) -> tuple[Finding, ...]:
+        """Findings of a live run; what must stop is stopped first, where Iterum can, and at every look until it is.
+
+        fresh : what the charger shows just now, kept or not. untrue : why what it shows cannot be true.
+        """
         if run.expected is None:
             return ()
         with self._store.reading() as repository:
@@ -99,20 +134,34 @@ class Watcher:
         heard_min = run.minute(heard_at) if run.driven and heard_at is not None else None
         if run.driven and heard_min is None:
             heard_min = 0.0
-        found = findings(run.expected, seen, run.minute(now), run.state is State.PAUSED, heard_min)
+        if fresh is not None and (not seen or fresh.at_min > seen[-1].at_min):
+            seen.append(fresh)
+        found = list(findings(run.expected, seen, run.minute(now), run.state is State.PAUSED, heard_min))
+        if untrue is not None:
+            found.append(Finding(Alarm.CARE, untrue, reason("do_look_at_charger")))
+        worst = next((item for item in found if item.alarm is Alarm.STOP), None)
+        if worst is not None and run.driven and run.state is State.CHARGING:
+            found = [*self._stopped(run, worst, now), *found]
         with self._store.writing(changes_session=False) as repository:
             new = repository.runs.keep_findings(run.key, found, now)
             low = any(item.what.code == "watch_source_low" for item in new)
         if low and run.source is not None and self._feeds_directly(run):
             with self._store.writing() as repository:
                 repository.add_entry(Entry(run.source, now, EntryKind.EMPTY, 0.0, run.key))
-        worst = next((item for item in new if item.alarm is Alarm.STOP), None)
-        if worst is not None and run.driven and run.state is State.CHARGING:
-            with suppress(LinkLost, Refused, Changed):  # the finding stands and sounds until somebody stops it by hand
-                place = self._links.place(run.channel)
-                if place is not None and place.commands:
-                    self._runs.act(run.key, Act.STOP, run.state, now, by=ITERUM, note=sentence(worst.what))
         return new
+
+    def _stopped(self, run: KeptRun, worst: Finding, now: datetime) -> list[Finding]:
+        """Stop a channel; where it does not stop, what has to be done by hand, loudly, until somebody has."""
+        try:
+            place = self._links.place(run.channel)
+            if place is not None and place.commands:
+                self._runs.act(run.key, Act.STOP, run.state, now, by=ITERUM, note=sentence(worst.what))
+        except (LinkLost, Refused) as error:
+            what = reason("watch_not_stopped", channel=run.channel, why=str(error))
+            return [Finding(Alarm.STOP, what, reason("do_pull_plug"))]
+        except Changed:
+            pass  # somebody was quicker
+        return []
 
     def _feeds_directly(self, run: KeptRun) -> bool:
         """Whether the volts at a run's charger are those of its source, with no supply between."""

@@ -300,6 +300,7 @@ def _observation(row: Row[Any]) -> Observation:
         input_v=row.input_v,
         pack_id=row.pack_id,
         by_hand=row.by_hand,
+        touch=row.touch,
     )
 
 

@@ -275,6 +275,7 @@ observations = Table(
     _number("temperature_c"),
     _number("input_v"),
     Column("by_hand", Boolean, nullable=False),
+    Column("touch", String),
 )
 
 found_wrong = Table(

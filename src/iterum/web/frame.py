@@ -132,6 +132,7 @@ def frame() -> dict[str, Any]:
         "speed": current_app.extensions["iterum"]["speed"],
         "alarms_on": any(run.state in LIVE for run in open_runs),
         "open_runs": open_runs,
+        "watch": current_app.extensions["iterum"]["watch"],
         "troubles_offline": TROUBLES,
         "bank_wh": left_wh if finite else None,
         "bank_part": left_wh / whole_wh if whole_wh else 0.0,

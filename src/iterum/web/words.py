@@ -12,6 +12,7 @@ from iterum.core.bench.faults import Level
 from iterum.core.bench.packs import Condition
 from iterum.core.bench.verdict import PackVerdict
 from iterum.core.reasons import Reason
+from iterum.core.season.watching import to_do
 from iterum.wording import about, between, family_label, minutes, plain, sentence, span
 from iterum.wording.plans import odds_words
 
@@ -104,8 +105,9 @@ def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
     return ("care", "Look first") if verdict.level is Level.LOOK else ("ok", "Can share")
 
 
-MACROS: dict[str, Callable[..., str]] = {
-    "between": between, "hidden": hidden, "odds_words": odds_words, "rect": rect, "span": span, "token": token,
+MACROS: dict[str, Callable[..., Any]] = {
+    "between": between, "hidden": hidden, "odds_words": odds_words, "rect": rect, "span": span, "to_do": to_do,
+    "token": token,
 }  # fmt: skip
 """What recurs in templates."""
 

@@ -17,6 +17,16 @@ def _warm(numbers: Numbers) -> str:
     )
 
 
+FIGURES = {
+    "pack_v": "the pack at V",
+    "current_a": "amps of",
+    "charge_mah": "mAh of",
+    "minutes": "minutes of",
+    "temperature_c": "degrees of",
+    "input_v": "V at its input of",
+    "cell_v": "a cell at V",
+}
+
 RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     # states
     "act_not_now": '"{act}" cannot be done now: the batch is {state}.',
@@ -69,7 +79,28 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "watch_source_sags": "The source sags to {input_v:.1f} V, its stop is {stop_v:.1f}.",
     "watch_check_due": lambda n: f"No hand on the packs for {minutes(n['since_min'])}, every 10 is due.",
     "silent": lambda n: f"The charger has said nothing for {n['minutes'] * 60:.0f} s.",
+    "watch_hot_hand": "{id} is hot to the hand.",
+    "watch_warm_hand": "{id} is warm to the hand: lithium should stay near the air.",
+    "watch_no_amps": lambda n: (
+        f"No amps flow, for {minutes(n['minutes'])}, and it is not full: its minutes stand still."
+    ),
+    "watch_source_fell": "Only {input_v:.1f} V come in: the bank has dropped its fast-charge volts.",
+    "watch_not_stopped": "{channel} does not stop: {why}.",
+    "figure_beyond": lambda n: (
+        f"The charger’s figures make no sense: {FIGURES[n['figure']]} {n['value']:g}. They are not believed."
+    ),
+    "figure_cells": "The charger’s figures make no sense: volts of {count} cells for a pack of {cells}. They are not believed.",
+    "figure_sum": "The charger’s figures make no sense: its cells come to {whole_v:.2f} V, the pack to {pack_v:.2f}. They are "
+    "not believed.",
     # what to do now
+    "do_half_amps": "Half the amps, and a hand on it every few minutes. If it gets warmer, stop.",
+    "do_look_why_no_amps": "Look at the charger: it may have stopped, a lead may be off, or its input has gone.",
+    "do_plug_source_again": "Unplug the bank, wait a moment, plug it in again and start at once. It is not empty by this.",
+    "do_pull_plug": "Pull its plug now: the input of the charger, or the main lead of the board if that can be reached safely.",
+    "do_measure_all": "It is stopped. Unplug, and measure every pack of it.",
+    "do_hands_off": "It is stopped. Do not touch a pack that swells or hisses; people back, outside with it only where that is safe.",
+    "do_cool": "It is stopped. Let it cool to the air, measure, and go on at half the amps if all is well.",
+    "do_other_source": "It is stopped: the source must not go lower. Charge on from another one.",
     "do_stop_and_measure": "Stop this channel now. Then unplug and measure every pack.",
     "do_stop_hands_off": "Stop this channel now. Do not touch a pack that swells or hisses; people back.",
     "do_stop_to_cool": "Stop this channel, let it cool to the air, measure, and go on at half the amps if all is well.",

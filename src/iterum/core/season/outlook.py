@@ -14,12 +14,17 @@ POINTS = 80
 """Moments at which an expected charge is kept."""
 
 
+WARM, HOT = "warm", "hot"
+"""How a pack may feel to the hand that touches it; nobody has a thermometer on each."""
+
+
 @dataclass(frozen=True)
 class Observation:
     """What was read at one moment of a charge.
 
     at_min : since charging began. pack_v : whole pack or board. cell_v : V of each cell. charge_mah : put in so far.
-    pack_id : for a reading of one pack by hand. by_hand : a person touched and looked. input_v : at the charger.
+    pack_id : for a reading of one pack by hand. by_hand : a person touched and looked; touch : how the
+    pack felt, WARM or HOT where it was neither cool nor like the air. input_v : at the charger.
     """
 
     at_min: float
@@ -32,6 +37,7 @@ class Observation:
     pack_id: str | None = None
     by_hand: bool = False
     live: bool = False
+    touch: str | None = None
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ import numpy as np
 from iterum.core.bench.verdict import SPREAD_LOOK_V, SPREAD_WEAK_V
 from iterum.core.quantities import at_most, difference
 from iterum.core.reasons import Reason, reason
-from iterum.core.season.outlook import Expected, Observation, outlook
+from iterum.core.season.outlook import HOT, WARM, Expected, Observation, outlook
 
 CHECK_EVERY_MIN = 10.0
 """Touch every pack about every ten minutes."""
@@ -42,6 +42,10 @@ STANDS_MIN, STANDS_V = 10.0, 0.003
 """Volts per cell that must rise in so many minutes of constant current, where at least three times that is expected."""
 FALLS_MIN, FALLS_PART = 12.0, 0.92
 """At full volts the amps must have fallen to this part after so many minutes."""
+NO_AMPS_A, NO_AMPS_MIN, NEARLY_FULL_V = 0.02, 1.0, 0.03
+"""Amps that count as none, for so long, further than this from full volts."""
+FELL_BACK_V = 6.0
+"""A bank that dropped its fast-charge volts gives 5 V: it is not empty, it has to be plugged in anew."""
 SAG_CARE = 1.03
 """Input volts within this of the source's stop volts."""
 SILENT_S = 20.0
@@ -63,6 +67,22 @@ class Finding:
     alarm: Alarm
     what: Reason
     do: Reason
+
+
+WHEN_STOPPED = {
+    "do_stop_and_measure": "do_measure_all",
+    "do_stop_hands_off": "do_hands_off",
+    "do_stop_to_cool": "do_cool",
+    "do_stop_for_source": "do_other_source",
+    "do_plug_source_again": "do_plug_source_again",
+    "do_pull_plug": "do_measure_all",
+}
+"""What to do instead where the channel is stopped already."""
+
+
+def to_do(finding: Finding, stopped: bool) -> Reason:
+    """What to do now about a finding. stopped : whether its channel charges no more."""
+    return reason(WHEN_STOPPED.get(finding.do.code, finding.do.code)) if stopped else finding.do
 
 
 # ---------------------------------------------------------------------------------------- findings
@@ -90,6 +110,8 @@ def findings(
         *_stands(expected, seen),
         *_falls(expected, seen),
         *_heat(expected, seen),
+        *_touch(seen),
+        *_no_amps(expected, seen, paused),
         *_input(expected, seen),
         *_check(seen, now_min),
     ]
@@ -260,13 +282,40 @@ def _heat(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
         yield _finding(Alarm.CARE, "watch_warm", "do_feel_packs", air_c=expected.air_c, **numbers)
 
 
+def _touch(seen: Sequence[Observation]) -> Iterator[Finding]:
+    """A pack that felt warm or hot when it was touched last."""
+    last = {item.pack_id: item for item in seen if item.by_hand and item.pack_id is not None}
+    for pack_id, item in last.items():
+        if item.touch == HOT:
+            yield _finding(Alarm.STOP, "watch_hot_hand", "do_stop_hands_off", id=pack_id)
+        elif item.touch == WARM:
+            yield _finding(Alarm.CARE, "watch_warm_hand", "do_half_amps", id=pack_id)
+
+
+def _no_amps(expected: Expected, seen: Sequence[Observation], paused: bool) -> Iterator[Finding]:
+    """No amps although it is not full: its minutes do not go on, whatever the clock says."""
+    read = [item for item in seen if item.current_a is not None and item.pack_id is None]
+    if not read or paused or expected.end_v is None:
+        return
+    last = read[-1]
+    full = last.pack_v is not None and last.pack_v / expected.cells >= expected.end_v - NEARLY_FULL_V
+    if full or (last.current_a or 0.0) > NO_AMPS_A:
+        return
+    flowed = [item for item in read if (item.current_a or 0.0) > NO_AMPS_A]
+    since_min = last.at_min - (flowed[-1].at_min if flowed else 0.0)
+    if last.by_hand or since_min >= NO_AMPS_MIN:
+        yield _finding(Alarm.CARE, "watch_no_amps", "do_look_why_no_amps", minutes=since_min)
+
+
 def _input(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
     """A source that sags to its stop volts."""
     item = _last(seen, "input_v")
     stop_v = expected.stop_input_v
     if item is None or item.input_v is None or stop_v is None:
         return
-    if item.input_v < stop_v:
+    if item.input_v < FELL_BACK_V < stop_v:
+        yield _finding(Alarm.STOP, "watch_source_fell", "do_plug_source_again", input_v=item.input_v)
+    elif item.input_v < stop_v:
         yield _finding(Alarm.STOP, "watch_source_low", "do_stop_for_source", input_v=item.input_v, stop_v=stop_v)
     elif item.input_v < stop_v * SAG_CARE:
         yield _finding(Alarm.CARE, "watch_source_sags", "do_fewer_amps", input_v=item.input_v, stop_v=stop_v)

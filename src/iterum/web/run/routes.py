@@ -9,12 +9,12 @@ from werkzeug.wrappers import Response
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.after_charge import After
 from iterum.core.season.health import MOST_AGAIN
-from iterum.core.season.outlook import Observation
+from iterum.core.season.outlook import HOT, WARM, Observation
 from iterum.core.season.read_back import Shown
 from iterum.core.season.run import Act, State
 from iterum.core.season.watching import Alarm
 from iterum.devices.driver import LinkLost, Refused
-from iterum.services.running import Changed
+from iterum.services.running import AT_THE_CHARGER, PERSON, Changed
 from iterum.services.watching import TYPED
 from iterum.web.choices import choice_from
 from iterum.web.context import checks, desk, now, runs, watcher
@@ -53,8 +53,9 @@ def begin() -> Response:
 
 @blueprint.get("/<int:key>")
 def page(key: int) -> tuple[str, int]:
-    """The step in hand, or the charge card."""
-    return _page(key)
+    """The step in hand, or the charge card. unable : the act that its charger did not do, which a person then does."""
+    asked = request.args.get("unable")
+    return _page(key, unable=next((act.value for act in BY_HAND if act.value == asked), None))
 
 
 @blueprint.get("/<int:key>/live")
@@ -66,14 +67,14 @@ def live(key: int) -> str:
 
 @blueprint.get("/alarms")
 def alarms() -> str:
-    """What is wrong in any batch, for the sign on every page."""
+    """What is wrong in any batch, and when the watch looked last, for the sign on every page."""
     found = runs().findings()
     order = list(Alarm)
     worst = max((order.index(item.finding.alarm) for item in found if item.finding.alarm is not Alarm.NOTE), default=-1)
     worst_alarm = order[worst] if worst >= 0 else None
     first = next((item for item in found if item.finding.alarm is worst_alarm), None)
     about_run = runs().look(first.run_key, now()).run if first else None
-    return render_template("run/alarms.html", found=found, worst=worst_alarm, first=first, run=about_run)
+    return render_template("run/alarms.html", found=found, worst=worst_alarm, first=first, run=about_run, swapped=True)
 
 
 def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:
@@ -97,27 +98,39 @@ def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:
 
 
 def _state() -> State:
-    """The state that whoever acts has seen."""
-    return State(request.form.get("expected", ""))
+    """The state that whoever acts has seen. Raises NotThere for what is none."""
+    told = request.form.get("expected", "")
+    try:
+        return State(told)
+    except ValueError:
+        raise NotThere("state", told) from None
 
 
 def _changed(error: Changed) -> None:
     flash(f"Meanwhile the batch is {error.run.state.value}. What you entered is kept in its log.", "care")
 
 
-def _try(act: Act, key: int, skipped: bool = False) -> None:
-    """Do an act and say in words what stood in its way."""
+BY_HAND = (Act.PLUG_IN, Act.EVEN_OUT, Act.START, Act.PAUSE, Act.RESUME, Act.STOP)
+"""Acts that a person can do at the charger itself where it does not answer."""
+
+
+def _try(act: Act, key: int, skipped: bool = False) -> bool:
+    """Do an act and say in words what stood in its way. True where its charger does not do it."""
     note = request.form.get("note", "").strip() or None
+    by = AT_THE_CHARGER if act in BY_HAND and request.form.get("by_hand") == "yes" else PERSON
     try:
-        runs().act(key, act, _state(), now(), note=note, skipped=skipped)
+        runs().act(key, act, _state(), now(), by=by, note=note, skipped=skipped)
     except Changed as error:
         _changed(error)
     except Unsafe as refusal:
         flash(" ".join(about(item) for item in refusal.reasons), "care")
     except LinkLost as error:
-        flash(f"The charger does not answer, so do it at the charger itself, then here again. ({error})", "care")
+        flash(f"The charger does not answer: {error}.", "care")
+        return True
     except Refused as error:
         flash(f"The charger refuses: {error}.", "care")
+        return True
+    return False
 
 
 @blueprint.post("/<int:key>/act")
@@ -134,8 +147,8 @@ def act(key: int) -> Response | tuple[str, int]:
         return _page(key, 422, faults=faults, looked=request.form.getlist("looked"))
     if wanted is Act.INSPECT and skipped and not request.form.get("note", "").strip():
         return _page(key, 422, faults={"note": "Say why it is skipped."})
-    _try(wanted, key, skipped)
-    return redirect(url_for("run.page", key=key))
+    unable = wanted.value if _try(wanted, key, skipped) and wanted in BY_HAND else None
+    return redirect(url_for("run.page", key=key, unable=unable))
 
 
 @blueprint.post("/<int:key>/read-back")
@@ -171,12 +184,16 @@ def check(key: int) -> Response | tuple[str, int]:
             faults[f"v-{tag}"] = str(error)
     if faults:
         return _page(key, 422, typed=request.form, faults=faults)
+    watcher().mark_seen(key, now())
     watcher().observe(key, TYPED, Observation(0.0, by_hand=True, **found), now())
     for tag, cells in packs.items():
-        if cells:
-            one = Observation(0.0, pack_v=sum(cells), cell_v=cells if len(cells) > 1 else (), pack_id=tag, by_hand=True)
+        felt = request.form.get(f"touch-{tag}")
+        touch = felt if felt in (WARM, HOT) else None
+        if cells or touch:
+            one = Observation(0.0, pack_v=sum(cells) if cells else None, cell_v=cells if len(cells) > 1 else (),
+                              pack_id=tag, by_hand=True, touch=touch)  # fmt: skip
             watcher().observe(key, TYPED, one, now())
-    watcher().mark_seen(key, now())
+    watcher().judge(key, now())
     flash("The check is written down.")
     return redirect(url_for("run.page", key=key))
 
