@@ -79,6 +79,7 @@ def test_a_migration_that_dies_leaves_the_database_as_it_was_and_is_done_the_nex
     assert died > 20
     copies = [item for item in path.parent.iterdir() if ".before-" in item.name]
     assert [item.suffix for item in copies] == [".sqlite3"]
-    assert len(Desk(Store(path)).session().packs) == 32
-    shutil.copy(copies[0], path)
-    assert len(Desk(Store(path)).session().packs) == 32
+    for file in (path, copies[0]):
+        store = Store(file)
+        assert len(Desk(store).session().packs) == 32
+        store.close()

@@ -7,14 +7,16 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 import click
-import platformdirs
 
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present, printable
+from iterum.cli.folder import database_in, held
 from iterum.demo import time_lapse
 from iterum.demo.live import start_bench, start_demo
 from iterum.devices.driver import Refused
 from iterum.devices.drivers import CHECKERS, DRIVERS, charger_at, checker_at, whole
+from iterum.store.copies import check
+from iterum.store.troubles import StoreTrouble
 from iterum.web.serve import HOST
 from iterum.web.serve import serve as run_server
 
@@ -41,21 +43,31 @@ def serve(
     if speed != 1 and not demo:
         click.echo("--speed goes with --demo only: a real charger keeps real time.", err=True)
         sys.exit(BAD_INPUT)
-    folder = data or platformdirs.user_data_path("iterum")
-    database = folder / ("demo.sqlite3" if demo else "iterum.sqlite3")
+    database = database_in(data, demo)
     addresses = [("charger", _address(text, DRIVERS)) for text in chargers]
     addresses += [("checker", _address(checker, CHECKERS))] if checker else []
     _refuse_taken_port(port)
+    with held(database):
+        try:
+            _serve(database, port, addresses, speed, demo, fresh)
+        except StoreTrouble as trouble:
+            click.echo(str(trouble), err=True)
+            sys.exit(BAD_INPUT)
+
+
+def _serve(database: Path, port: int, addresses: list[tuple[str, str]], speed: float, demo: bool, fresh: bool) -> None:
     clock = time_lapse(present, speed) if speed != 1 else present
     bench = None
-    if demo:
-        if fresh:
-            for part in ("", "-wal", "-shm"):
-                database.with_name(database.name + part).unlink(missing_ok=True)
-        bench = start_bench(speed)
-        start_demo(database, clock(), bench.port)
-    click.echo(f"Iterum is at http://{HOST}:{port}/  (data in {database}; Ctrl+C stops it)")
     try:
+        if demo:
+            if fresh:
+                for part in ("", "-wal", "-shm"):
+                    database.with_name(database.name + part).unlink(missing_ok=True)
+            bench = start_bench(speed)
+            start_demo(database, clock(), bench.port)
+        elif database.exists():
+            check(database)
+        click.echo(f"Iterum is at http://{HOST}:{port}/  (data in {database}; Ctrl+C stops it)")
         run_server(database, port, clock, addresses, speed)
     finally:
         if bench is not None:

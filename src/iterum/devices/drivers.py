@@ -13,13 +13,19 @@ CHECKERS: dict[str, type[CheckerDriver]] = {"line": LineChecker}
 def whole(address: str) -> str:
     """An address with its scheme; HOST:PORT alone is one of the line protocol."""
     address = address.strip()
-    known = urlsplit(address).scheme in DRIVERS
-    return address if known else f"line://{address}"
+    return address if _scheme(address) in DRIVERS else f"line://{address}"
+
+
+def _scheme(address: str) -> str:
+    try:
+        return urlsplit(address).scheme
+    except ValueError:  # brackets that hold no address
+        return ""
 
 
 def charger_at(address: str, timeout_s: float) -> ChargerDriver:
     """The driver of a charger. Raises Refused for an address that no driver understands."""
-    driver = DRIVERS.get(urlsplit(address).scheme)
+    driver = DRIVERS.get(_scheme(address))
     if driver is None:
         raise Refused(f"an address begins with one of {', '.join(DRIVERS)}")
     return driver.at(address, timeout_s)
@@ -27,7 +33,7 @@ def charger_at(address: str, timeout_s: float) -> ChargerDriver:
 
 def checker_at(address: str, timeout_s: float) -> CheckerDriver:
     """The driver of a cell checker. Raises Refused for an address that no driver understands."""
-    driver = CHECKERS.get(urlsplit(address).scheme)
+    driver = CHECKERS.get(_scheme(address))
     if driver is None:
         raise Refused(f"the address of a cell checker begins with one of {', '.join(CHECKERS)}")
     return driver.at(address, timeout_s)

@@ -168,11 +168,11 @@ class LineClient:
 
 def host_and_port(address: str) -> tuple[str, int]:
     """Of line://HOST:PORT. Raises Refused for anything else."""
-    parts = urlsplit(address)
     try:
+        parts = urlsplit(address)
         port = parts.port
     except ValueError:
-        port = None
+        raise Refused("an address is a name and a port from 1 to 65535, such as 127.0.0.1:8766") from None
     if not port or not re.fullmatch(r"[A-Za-z0-9.:-]{1,253}", parts.hostname or ""):
         raise Refused("an address is a name and a port from 1 to 65535, such as 127.0.0.1:8766")
     return parts.hostname or "", port

@@ -7,16 +7,17 @@ from typing import Any, TypeVar, cast
 
 from iterum.core.bench.bench import Bench
 from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import Kit, Source
+from iterum.core.bench.kit import CHAIN, Channel, Charger, Kit, Source
 from iterum.core.bench.ledger import Entry, EntryKind, held
 from iterum.core.bench.packs import Condition, Pack, Reading
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session
 from iterum.core.match.matching import Matching, match_packs
 from iterum.core.planning.record import KeptPlan, Offer
-from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.reasons import NotThere, Unsafe, reason
 from iterum.core.season.learning import learn, with_like
 from iterum.core.season.records import KeptReading
+from iterum.core.season.run import OPEN
 from iterum.core.sizing.arrange import Placed, match, move_by_hand, place_groups
 from iterum.exchange.heats import Heat
 from iterum.exchange.session import part_from, rules_document
@@ -162,20 +163,32 @@ class Desk:
             repository.save_pack(replace(pack, condition=condition), known_as=pack_id)
 
     def save_pack(self, pack: Pack, known_as: str | None, now: datetime) -> None:
-        """Add a pack or change one; a reading that came with it is written down. Raises TagTaken, NotThere."""
+        """Add a pack or change one; a reading that came with it is written down. Raises TagTaken, NotThere.
+
+        One that a batch has in hand keeps its tag: raises Unsafe.
+        """
         with self._store.writing() as repository:
+            if known_as not in (None, pack.id):
+                _refuse_in_hand(repository, known_as)
             repository.save_pack(pack, known_as)
             if pack.reading is not None:
                 repository.add_reading(pack.id, pack.reading, FORM, now)
 
     def save_kit_item(self, item: KitItem, known_as: str | None) -> None:
-        """Add a piece of kit or change one. Raises TagTaken, NotThere."""
+        """Add a piece of kit or change one. Raises TagTaken, NotThere, Unsafe for a tag that a batch in hand needs."""
         with self._store.writing() as repository:
+            if known_as is not None:
+                before = {one.id for one in _parts(repository.kit(), known_as)}
+                for tag in before - {one.id for one in (item, *_channels(item))}:
+                    _refuse_in_hand(repository, tag)
             repository.save_kit_item(item, known_as)
 
     def retire(self, kind: type, item_id: str, at: datetime | None) -> None:
-        """Take something out of use, or bring it back (`at` None). Raises NotThere."""
+        """Take something out of use, or bring it back (`at` None). Raises NotThere, and Unsafe while a batch has it."""
         with self._store.writing() as repository:
+            if at is not None:
+                for tag in {item_id, *(one.id for one in _parts(repository.kit(), item_id))}:
+                    _refuse_in_hand(repository, tag)
             if kind is Pack:
                 repository.drop_hand_move(item_id)
             repository.retire(kind, item_id, at)
@@ -297,6 +310,23 @@ def _held(bench: Bench) -> Hashable:
         for source in bench.kit.sources
     )
     return running, left
+
+
+def _channels(item: KitItem) -> tuple[Channel, ...]:
+    return item.channels if isinstance(item, Charger) else ()
+
+
+def _parts(kit: Kit, item_id: str) -> tuple[Any, ...]:
+    """A piece of kit, and the channels that go with it."""
+    items = [item for item in kit_items(kit) if item.id == item_id]
+    return tuple(one for item in items for one in (item, *_channels(item)))
+
+
+def _refuse_in_hand(repository: Repository, tag: str) -> None:
+    """Raises Unsafe for what a batch in hand is made of: it cannot go, or get another tag, before that is over."""
+    for run in repository.runs.in_states(OPEN):
+        if tag in (*run.packs, run.channel, run.source) or tag in (run.board or "").split(CHAIN):
+            raise Unsafe((reason("held_in_hand", id=tag, packs=run.packs),))
 
 
 def _arranged(bench: Bench, moves: Sequence[HandMove]) -> tuple[Matching, tuple[HandMove, ...]]:

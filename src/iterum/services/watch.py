@@ -7,6 +7,8 @@ from datetime import datetime
 from time import monotonic
 
 from iterum.services.watching import Watcher
+from iterum.store.copies import DailyCopies
+from iterum.store.troubles import StoreTrouble
 
 EVERY_S = 1.0
 BLIND_S = 15.0
@@ -16,7 +18,10 @@ BLIND_S = 15.0
 class Watch:
     """Looks until it is stopped. A look that fails is logged, and the next one is made all the same."""
 
-    def __init__(self, watcher: Watcher, clock: Callable[[], datetime], every_s: float = EVERY_S) -> None:
+    def __init__(
+        self, watcher: Watcher, clock: Callable[[], datetime], copies: DailyCopies, every_s: float = EVERY_S
+    ) -> None:
+        self._copies = copies
         self._watcher, self._clock, self._every_s = watcher, clock, every_s
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._look, name="watch", daemon=True)
@@ -31,7 +36,8 @@ class Watch:
     def stop(self) -> None:
         """Look no more."""
         self._over.set()
-        self._thread.join(5)
+        if self._begun_s is not None:
+            self._thread.join(5)
 
     @property
     def ago_s(self) -> float | None:
@@ -58,3 +64,7 @@ class Watch:
                 self._looked_s = monotonic()
             except Exception:
                 logging.getLogger("iterum").exception("the watch failed once and goes on")
+            try:
+                self._copies.keep(self._clock())
+            except StoreTrouble as trouble:
+                logging.getLogger("iterum").warning("no copy was made today: %s", trouble)

@@ -1,8 +1,7 @@
 """Opening the database: migrations, foreign keys, write-ahead log, one transaction at a time."""
 
-import sqlite3
 from collections.abc import Iterator
-from contextlib import ExitStack, closing, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from contextvars import ContextVar
 from pathlib import Path
 from typing import Any
@@ -11,11 +10,13 @@ from alembic import command
 from alembic.config import Config
 from alembic.runtime.migration import MigrationContext
 from alembic.script import ScriptDirectory
-from sqlalchemy import Engine, create_engine, event
-from sqlalchemy.exc import OperationalError
+from sqlalchemy import URL, Engine, create_engine, event
+from sqlalchemy.exc import DatabaseError, OperationalError
 
-from iterum.core.reasons import Busy
+from iterum.core.reasons import Busy, NotThere
+from iterum.store.copies import copy, known_versions
 from iterum.store.repository import Repository
+from iterum.store.troubles import newer, trouble_of
 
 
 def _set_pragmas(connection: Any, _record: Any) -> None:
@@ -38,8 +39,10 @@ def migrate(engine: Engine, path: Path) -> None:
         connection.rollback()
         if version == newest:
             return
+        if version is not None and version not in known_versions():
+            raise newer(path)
         if version is not None:
-            _copy(path, path.with_name(f"{path.stem}.before-{newest}{path.suffix}"))
+            copy(path, path.with_name(f"{path.stem}.before-{newest}{path.suffix}"))
         connection.exec_driver_sql("PRAGMA foreign_keys = OFF")  # tables are made anew and renamed on the way
         connection.exec_driver_sql("BEGIN IMMEDIATE")
         config.attributes["connection"] = connection
@@ -52,26 +55,20 @@ def migrate(engine: Engine, path: Path) -> None:
         connection.exec_driver_sql("PRAGMA foreign_keys = ON")
 
 
-def _copy(path: Path, to: Path) -> None:
-    """A whole copy of the database, or none: it gets its name when it is complete."""
-    unfinished = to.with_name(to.name + ".part")
-    unfinished.unlink(missing_ok=True)
-    with closing(sqlite3.connect(path)) as old, closing(sqlite3.connect(unfinished)) as new:
-        old.backup(new)
-    unfinished.replace(to)
-
-
 class Store:
     """One SQLite database file, opened and migrated."""
 
     def __init__(self, path: Path) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         self.path = path
-        self.engine = create_engine(f"sqlite:///{path}")
+        self.engine = create_engine(URL.create("sqlite", database=str(path)))
         event.listen(self.engine, "connect", _set_pragmas)
         self._snapshot: ContextVar[ExitStack] = ContextVar("snapshot")
         self._looked_at: ContextVar[Repository | None] = ContextVar("looked_at")
-        migrate(self.engine, path)
+        try:
+            migrate(self.engine, path)
+        except (DatabaseError, OSError) as error:
+            raise trouble_of(error, path) or error from error
 
     @contextmanager
     def snapshot(self) -> Iterator[None]:
@@ -99,10 +96,15 @@ class Store:
 
     @contextmanager
     def _look(self) -> Iterator[Repository]:
-        with self.engine.connect() as connection:
-            connection.exec_driver_sql("BEGIN")
-            yield Repository(connection, {})
-            connection.rollback()
+        try:
+            with self.engine.connect() as connection:
+                connection.exec_driver_sql("BEGIN")
+                yield Repository(connection, {})
+                connection.rollback()
+        except DatabaseError as error:
+            raise trouble_of(error, self.path) or error from error
+        except OverflowError as error:  # a number beyond what the database counts: nothing has it
+            raise NotThere("row", str(error)) from error
 
     @contextmanager
     def writing(self, changes_session: bool = True, as_planned: bool = False) -> Iterator[Repository]:
@@ -115,17 +117,28 @@ class Store:
             try:
                 connection.exec_driver_sql("BEGIN IMMEDIATE")
             except OperationalError as error:
-                raise Busy("another change to the database takes long; nothing was saved") from error
-            repository = Repository(connection)
-            yield repository
-            if changes_session:
-                repository.bump_revision(as_planned)
-            connection.commit()
+                if "locked" in str(error.orig):
+                    raise Busy("another change to the database takes long; nothing was saved") from error
+                raise trouble_of(error, self.path) or error from error
+            try:
+                repository = Repository(connection)
+                yield repository
+                if changes_session:
+                    repository.bump_revision(as_planned)
+                connection.commit()
+            except DatabaseError as error:
+                connection.rollback()
+                raise trouble_of(error, self.path) or error from error
+            except OverflowError as error:
+                connection.rollback()
+                raise NotThere("row", str(error)) from error
         snapshot = self._snapshot.get(None)
         if snapshot is not None:
             self._looked_at.set(None)
             snapshot.close()
 
     def close(self) -> None:
-        """Let go of the file."""
+        """Let go of the file, and leave it whole: nothing beside it."""
+        with suppress(DatabaseError, OSError), self.engine.connect() as connection:
+            connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
         self.engine.dispose()

@@ -10,7 +10,7 @@ from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.bench.ledger import Entry, EntryKind
 from iterum.core.reasons import NotThere
 from iterum.store import tables
-from iterum.store.rows import Rows, made, values_of
+from iterum.store.rows import Rows, TagTaken, made, values_of
 
 KitItem = Board | Charger | Supply | Source
 
@@ -50,6 +50,8 @@ class KitRepository(Rows):
         Whoever was fed by it follows when its tag changes.
         """
         table = KIT_TABLES[type(item)]
+        channels = item.channels if isinstance(item, Charger) else ()
+        self._refuse_taken({item.id, *(channel.id for channel in channels)}, table, known_as)
         values = values_of(item, table)
         if isinstance(item, Source):
             values["quiet_hours"] = [list(pair) for pair in item.quiet_hours]
@@ -64,6 +66,19 @@ class KitRepository(Rows):
             if isinstance(item, Source):
                 entries = tables.ledger
                 self._connection.execute(update(entries).where(entries.c.source == known_as).values(source=item.id))
+
+    def _refuse_taken(self, tags: set[str], table: Table, known_as: str | None) -> None:
+        """Raises TagTaken where another piece of kit, in use or retired, has one of these tags: each stands once."""
+        for other in (*KIT_TABLES.values(), tables.channels):
+            statement = select(other.c.id).where(other.c.id.in_(tags))
+            if other is table and known_as is not None:
+                statement = statement.where(other.c.id != known_as)
+            if other is tables.channels and table is tables.chargers:
+                mine = select(tables.chargers.c.key).where(tables.chargers.c.id == known_as)
+                statement = statement.where(other.c.charger_key.not_in(mine)) if known_as is not None else statement
+            taken = self._connection.scalar(statement)
+            if taken is not None:
+                raise TagTaken(taken)
 
     def _save_channels(self, charger_key: int, channels: Sequence[Channel]) -> None:
         """Put these channels on a charger; those it had before and has no more are kept as removed."""

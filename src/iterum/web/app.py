@@ -12,6 +12,7 @@ from typing import Any
 from flask import Flask, Response, g, redirect, render_template, request, url_for
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
+from werkzeug.routing import IntegerConverter, Map
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.reasons import Busy, NotThere, Unsafe
@@ -26,7 +27,9 @@ from iterum.services.planning import PlanDesk
 from iterum.services.running import RunDesk
 from iterum.services.watch import Watch
 from iterum.services.watching import Watcher
+from iterum.store.copies import DailyCopies
 from iterum.store.database import Store
+from iterum.store.troubles import StoreTrouble, trouble_of
 from iterum.web import (
     charge,
     files,
@@ -44,7 +47,8 @@ from iterum.web import (
     what_if,
     wrong,
 )
-from iterum.web.frame import frame, go_back_to
+from iterum.web.figures import MOST
+from iterum.web.frame import STYLES, frame, go_back_to
 from iterum.web.keys import acts
 from iterum.web.words import FILTERS, MACROS
 from iterum.wording import about
@@ -68,6 +72,13 @@ CONTENT_SECURITY_POLICY = "; ".join(
         "frame-ancestors 'none'",
     )
 )
+
+
+class _Key(IntegerConverter):
+    """A number in an address, no larger than the database counts."""
+
+    def __init__(self, url_map: Map) -> None:
+        super().__init__(url_map, max=MOST)
 
 
 def secret_key(folder: Path) -> str:
@@ -107,10 +118,12 @@ def create_app(
     desk, links = Desk(store), Links(store)
     runs = RunDesk(store, desk, links)
     watcher = Watcher(store, desk, runs)
+    copies = DailyCopies(database)
     app.extensions["iterum"] = {
+        "store": store, "copies": copies,
         "desk": desk, "plan_desk": PlanDesk(), "clock": clock, "links": links, "runs": runs, "speed": speed,
         "log": LogBook(store, desk),
-        "watch": Watch(watcher, clock),
+        "watch": Watch(watcher, clock, copies),
         "watcher": watcher, "incidents": Incidents(store, runs), "checks": Checks(desk, runs),
     }  # fmt: skip
     if watch:
@@ -118,6 +131,7 @@ def create_app(
     app.jinja_env.filters.update(FILTERS)
     app.jinja_env.globals.update(MACROS, cautions_at=cautions_at)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.url_map.converters["int"] = _Key
     CSRFProtect(app)
     for room in ROOMS:
         app.register_blueprint(room.blueprint)
@@ -181,6 +195,13 @@ def _error_page(code: int, title: str, text: str) -> tuple[str, int]:
 
 
 def _add_errors(app: Flask) -> None:
+    _add_answers(app)
+    _add_troubles(app)
+
+
+def _add_answers(app: Flask) -> None:
+    """What is an answer, each with its page."""
+
     @app.errorhandler(CSRFError)
     def forged(_error: CSRFError) -> tuple[str, int]:
         return _error_page(
@@ -220,8 +241,22 @@ def _add_errors(app: Flask) -> None:
         title, text = texts.get(error.code, (error.name, error.description or ""))
         return _error_page(error.code, title, text)
 
+
+def _add_troubles(app: Flask) -> None:
+    """What is none: a database that cannot be used, a defect."""
+
+    @app.errorhandler(StoreTrouble)
+    def not_saved(trouble: StoreTrouble) -> tuple[str, int]:
+        """What was typed stands on the page, to be sent again once the trouble is gone."""
+        typed = [(name, value) for name, value in request.form.items(multi=True) if name != "csrf_token"]
+        page = app.jinja_env.get_template("not_saved.html")  # without the frame, which asks the store
+        return page.render(text=str(trouble), typed=typed, to=request.path, styles=STYLES[:3]), 507
+
     @app.errorhandler(Exception)
     def defect(error: Exception) -> tuple[str, int]:
+        trouble = trouble_of(error, app.extensions["iterum"]["store"].path)
+        if trouble is not None:
+            return not_saved(trouble)
         logging.getLogger("iterum").exception("a defect at %s", request.path, exc_info=error)
         return _error_page(500, "A defect in Iterum", "Nothing was saved. The log of the server says what happened.")
 

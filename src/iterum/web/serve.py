@@ -25,7 +25,13 @@ def serve(
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
     app = create_app(database, clock, watch=True, speed=speed)
     meet(app, addresses)
-    waitress.serve(app, host=HOST, port=port, threads=4, ident="iterum")
+    try:
+        waitress.serve(app, host=HOST, port=port, threads=4, ident="iterum")
+    finally:
+        found = app.extensions["iterum"]
+        found["watch"].stop()
+        found["links"].close()
+        found["store"].close()
 
 
 def meet(app: Flask, addresses: Sequence[tuple[str, str]]) -> None:

@@ -34,6 +34,7 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "channel_busy": lambda n: f"{n['channel']} still holds {', '.join(n['packs'])}. Take that batch off first.",
     "board_busy": lambda n: f"{n['board']} still holds {', '.join(n['packs'])}. Take that batch off first.",
     "pack_busy": "{id} is in another batch that is not over.",
+    "held_in_hand": lambda n: f"{n['id']} is needed by the batch in hand of {', '.join(n['packs'])}. Close that first.",
     "run_amps_over": "{current_a:.1f} A are more than the {limit_a:.1f} A that the chain allows now.",
     "pack_unfit": "{id} may not be charged: {why}",
     # the look list

@@ -69,7 +69,7 @@ def move_by_hand(matching: Matching, pack_id: str, with_pack_id: str | None, kit
     """
     joins = {verdict.pack.id: verdict.joins for verdict in matching.verdicts}
     pack = next((verdict.pack for verdict in matching.verdicts if verdict.pack.id == pack_id), None)
-    if pack is None or (with_pack_id is not None and with_pack_id not in joins):
+    if pack is None or with_pack_id == pack_id or (with_pack_id is not None and with_pack_id not in joins):
         raise NotThere("pack", pack_id if pack is None else with_pack_id)
     for mover in (pack_id, with_pack_id):
         if mover is not None and not joins[mover]:

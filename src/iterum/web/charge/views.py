@@ -8,7 +8,7 @@ from iterum.core.bench.kit import Board, Channel, Charger
 from iterum.core.bench.limits import Seats, seats_on
 from iterum.core.bench.packs import Pack
 from iterum.core.electrical.charging import Charge, charge_packs, narrowing, watts_cost_min
-from iterum.core.reasons import Reason
+from iterum.core.reasons import NotThere, Reason
 from iterum.core.sizing.arrange import answer
 from iterum.core.sizing.dial import Share
 from iterum.core.sizing.size import Sizing
@@ -68,6 +68,8 @@ def dial_page(bench: Bench, choice: Choice) -> DialPage:
     """Everything the dial card shows. Raises NotThere for a pack that is not there."""
     packs = bench.members(choice.packs)
     _, sizing, refusal = answer(bench, choice)
+    if not packs:
+        raise NotThere("group", "of no pack")
     cells = packs[0].cells
     by_volts = sizing is not None and packs[0].chemistry.table is not None
     end_v = sizing.rules.full_v(packs[0].chemistry) if sizing else 0.0

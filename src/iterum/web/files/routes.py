@@ -1,15 +1,19 @@
 """Addresses of the Files page: import a session file, export one, the published schema."""
 
 import json
+from pathlib import Path
+from tempfile import TemporaryDirectory
 
-from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from flask import Blueprint, Response, current_app, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import dumps, parse
 from iterum.exchange.shape import schema
 from iterum.services.importing import preview_import
+from iterum.store.copies import copy
 from iterum.web.context import desk, now
+from iterum.web.figures import whole
 
 blueprint = Blueprint("files", __name__, url_prefix="/files", template_folder="templates")
 
@@ -17,13 +21,28 @@ blueprint = Blueprint("files", __name__, url_prefix="/files", template_folder="t
 @blueprint.get("")
 def page() -> str:
     """Import and export."""
-    return render_template("files/page.html", faults=(), preview=None, text="", name="")
+    found = current_app.extensions["iterum"]
+    return render_template("files/page.html", faults=(), preview=None, text="", name="", path=found["store"].path,
+                           copied=found["copies"].latest())  # fmt: skip
 
 
 @blueprint.get("/session.json")
 def export() -> Response:
     """Everything in use, as a session file."""
     return _download(dumps(desk().session(now())), "iterum-session.json")
+
+
+@blueprint.get("/copy.sqlite3")
+def take_copy() -> Response:
+    """A whole copy of everything that is kept, checked, to take away."""
+    store = current_app.extensions["iterum"]["store"]
+    with TemporaryDirectory() as folder:
+        to = Path(folder) / "copy.sqlite3"
+        copy(store.path, to)
+        data = to.read_bytes()
+    name = f"iterum-{now().astimezone():%Y-%m-%d-%H%M}.sqlite3"
+    return Response(data, mimetype="application/vnd.sqlite3",
+                    headers={"Content-Disposition": f"attachment; filename={name}"})  # fmt: skip
 
 
 @blueprint.get("/session.schema.json")
@@ -67,7 +86,7 @@ def take() -> str | AnyResponse | tuple[str, int]:
         session = parse(text)
     except BadInput:
         return _preview(text.encode(), "")
-    if not desk().write(session, now(), expected_revision=request.form.get("revision", -1, type=int)):
+    if not desk().write(session, now(), expected_revision=request.form.get("revision", -1, type=whole)):
         flash("Something was changed meanwhile. Look at the changes again.", "care")
         return _preview(text.encode(), "")
     flash(f"Imported: {len(session.packs)} packs and the kit of the file.")

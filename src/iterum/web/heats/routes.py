@@ -12,6 +12,7 @@ from iterum.core.reasons import NotThere
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.heats import COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
 from iterum.web.context import desk, now
+from iterum.web.figures import figure, whole
 
 blueprint = Blueprint("heats", __name__, url_prefix="/heats", template_folder="templates")
 
@@ -72,7 +73,7 @@ def _texts_of(heat: Heat) -> dict[str, str]:
 @blueprint.get("")
 def page() -> str:
     """The day's heats in order of time, and three ways to bring in more."""
-    number = request.args.get("change", type=int)
+    number = request.args.get("change", type=whole)
     heats = desk().heats()
     if number is not None and 0 <= number < len(heats):
         return _render(_texts_of(heats[number]), number=number)
@@ -82,7 +83,7 @@ def page() -> str:
 @blueprint.post("")
 def save() -> str | AnyResponse | tuple[str, int]:
     """Add a heat, or change one; every fault at its field, nothing typed is lost."""
-    number = request.form.get("number", type=int)
+    number = request.form.get("number", type=whole)
     heats = list(desk().heats())
     try:
         heat = heat_from(request.form, *_here())
@@ -105,7 +106,7 @@ def _named(heat: Heat) -> str:
 @blueprint.post("/move")
 def move() -> AnyResponse:
     """A heat slips, or comes early, by some minutes; with `rest` so do all after it."""
-    number, by_min = request.form.get("number", -1, type=int), request.form.get("by_min", 0.0, type=float)
+    number, by_min = request.form.get("number", -1, type=whole), request.form.get("by_min", 0.0, type=figure)
     heats = list(desk().heats())
     if not 0 <= number < len(heats) or abs(by_min) > 24 * 60:
         raise NotThere("heat", "number")
@@ -121,7 +122,7 @@ def move() -> AnyResponse:
 @blueprint.post("/gone")
 def gone() -> AnyResponse:
     """Take a heat away; it can be written down again from the form."""
-    number = request.form.get("number", -1, type=int)
+    number = request.form.get("number", -1, type=whole)
     heats = list(desk().heats())
     if not 0 <= number < len(heats):
         raise NotThere("heat", "number")
@@ -152,7 +153,7 @@ def calendar_in() -> str | AnyResponse | tuple[str, int]:
             raise BadInput([Fault("", "Choose an .ics file first.")])
         families = _families()
         family = request.form.get("class") or (families[0] if families else "lipo-4S")
-        usual = Wish(request.form.get("packs", 1, type=int) or 1, family, 0.0)
+        usual = Wish(request.form.get("packs", 1, type=whole) or 1, family, 0.0)
         heats = parse_calendar(upload.read(), usual, _here()[1])
     except BadInput as bad:
         return _render(paste_faults=bad.faults), 422

@@ -11,7 +11,7 @@ from werkzeug.wrappers import Response
 from iterum.core.bench.kit import Board, Charger, Supply
 from iterum.core.bench.kit import Source as Origin
 from iterum.core.bench.ledger import Entry, EntryKind, energy_of_label
-from iterum.core.reasons import NotThere
+from iterum.core.reasons import NotThere, Unsafe
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.lines import DEFAULT_PORT
 from iterum.exchange.sense import kit_sense
@@ -26,7 +26,9 @@ from iterum.store.kit import KitItem
 from iterum.store.rows import TagTaken
 from iterum.web.choices import figure
 from iterum.web.context import bench, desk, links, now
+from iterum.web.figures import whole
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
+from iterum.wording import about
 
 blueprint = Blueprint("kit", __name__, url_prefix="/kit", template_folder="templates")
 
@@ -134,7 +136,7 @@ def add_device() -> Response:
 @blueprint.post("/device/gone")
 def drop_device() -> Response:
     """Talk to a device no more; it can be met again at its address."""
-    links().drop(request.form.get("key", -1, type=int))
+    links().drop(request.form.get("key", -1, type=whole))
     flash("Not asked any more. Add it again at the same address.")
     return redirect(url_for("kit.page"))
 
@@ -167,12 +169,13 @@ def save(part: str) -> str | Response | tuple[str, int]:
     """Add or change a piece of kit; every fault at its field, nothing typed is lost."""
     _kind(part)
     known_as = request.form.get("known_as") or None
-    count = min(max(request.form.get("channels", 0, type=int), 0), MOST_CHANNELS) if part == "charger" else 0
+    count = min(max(request.form.get("channels", 0, type=whole), 0), MOST_CHANNELS) if part == "charger" else 0
     if request.form.get("act") == "add" and count < MOST_CHANNELS:
         return _form(part, request.form, [*_channel_texts(request.form, count), texts_of("channel", {})], {}, known_as)
     channels = _channel_texts(request.form, count)
     if request.form.get("act", "").startswith("drop"):
-        number = int(request.form["act"].removeprefix("drop") or 0)
+        told = request.form["act"].removeprefix("drop")
+        number = whole(told) if told.isascii() and told.isdigit() else 0
         return _form(part, request.form, [*channels[:number], *channels[number + 1 :]], {}, known_as)
     document = document_from(part, request.form)
     if part == "charger":
@@ -191,6 +194,8 @@ def save(part: str) -> str | Response | tuple[str, int]:
         except TagTaken as taken:
             place = "id" if taken.tag == document["id"] else "channels[0].id"
             faults = {place: f"{taken.tag} is used already."}
+        except Unsafe as held:
+            faults = {"id": " ".join(map(about, held.reasons))}
         else:
             flash(f"{document['id']} is written down.")
             return redirect(url_for("kit.page"))
@@ -258,6 +263,10 @@ def retire(part: str) -> Response:
     if fed and not back:
         flash(f"Not retired: {', '.join(fed)} is fed by {item_id}. Feed it from elsewhere first.", "care")
         return redirect(url_for("kit.page"))
-    desk().retire(kind, item_id, None if back else now())
+    try:
+        desk().retire(kind, item_id, None if back else now())
+    except Unsafe as held:
+        flash("Not retired: " + " ".join(map(about, held.reasons)), "care")
+        return redirect(url_for("kit.page"))
     flash(f"{item_id} is back in use." if back else f"{item_id} is retired. Bring it back below, under Retired.")
     return redirect(url_for("kit.page"))

@@ -13,6 +13,7 @@ from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, observations_from, read_table
 from iterum.services.logbook import PAGE, Query
 from iterum.web.context import desk, log_book, now, runs
+from iterum.web.figures import whole
 from iterum.web.run.views import run_page
 
 blueprint = Blueprint("log", __name__, url_prefix="/log", template_folder="templates")
@@ -49,7 +50,7 @@ def _query() -> Query:
         pack_id=args.get("pack") or None,
         since=_day(args.get("since")),
         until=until + timedelta(days=1) if until else None,
-        run_key=args.get("run", type=int),
+        run_key=args.get("run", type=whole),
         skipped=args.get("skipped") == "yes",
     )
 
@@ -57,7 +58,7 @@ def _query() -> Query:
 @blueprint.get("")
 def page() -> str:
     """Entries of one kind, the newest first, a page at a time."""
-    query, start = _query(), max(request.args.get("from", 0, type=int), 0)
+    query, start = _query(), max(request.args.get("from", 0, type=whole), 0)
     rows = log_book().entries(query, PAGE + 1, start)
     asked = {name: value for name, value in request.args.items() if value and name != "from"}
     return render_template(
@@ -148,9 +149,9 @@ def _taken(what: str, headings: Sequence[str], rows: Sequence[Sequence[str]], me
     chosen: Any = {name: value for name, value in meaning.items() if value}
     if len(set(chosen.values())) < len(chosen):
         raise BadInput([Fault("", "two columns have the same meaning; leave one out")])
-    if what.isdigit():
+    if what.isascii() and what.isdigit():
         readings = observations_from(headings, rows, chosen, _zone())
-        count = log_book().take_readings(int(what), readings, headings, meaning, now())
+        count = log_book().take_readings(whole(what), readings, headings, meaning, now())
         return f"{count} readings are written down with that charge."
     tags = {pack.id for pack in desk().session().packs}
     charges = charges_from(headings, rows, chosen, _zone(), tags)

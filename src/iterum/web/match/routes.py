@@ -10,6 +10,7 @@ from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.sizing.arrange import Placed, answer, choice_of
 from iterum.web.choices import choice_fields
 from iterum.web.context import bench, desk, now
+from iterum.web.figures import whole
 from iterum.web.match.join import JoinPage, join_page
 from iterum.web.match.views import groups_to_move_to, match_page
 from iterum.web.tabs import chosen_class, class_tabs
@@ -28,8 +29,7 @@ def page() -> str:
     grouped = {pack.id for group in matching.groups for pack in group.packs}
     tabs = class_tabs(session.packs, lambda pack: pack.id in grouped)
     family = chosen_class(request.args.get("class"), tabs) or ""
-    number = request.args.get("page", "0")
-    page_number = int(number) if number.isdigit() else 0
+    page_number = request.args.get("page", 0, type=whole)
     shown = match_page(session, matching, desk().placed(now()), family, page_number, _joined)
     return render_template(
         "match/page.html",

@@ -9,7 +9,7 @@ from werkzeug.wrappers import Response as AnyResponse
 from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.verdict import judge_pack
-from iterum.core.reasons import NotThere
+from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.health import DISPOSAL, Advice
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.sense import pack_sense
@@ -19,6 +19,7 @@ from iterum.web.context import bench, desk, log_book, now
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
 from iterum.web.pictures import known_curve, trend
 from iterum.web.pictures.code import code_svg
+from iterum.wording import about
 
 blueprint = Blueprint("packs", __name__, url_prefix="/packs", template_folder="templates")
 
@@ -71,6 +72,8 @@ def save() -> str | AnyResponse | tuple[str, int]:
             desk().save_pack(part_from("pack", document), known_as, now())
         except TagTaken as taken:
             faults = {"id": f"{taken.tag} is used already, by a pack in use or a retired one."}
+        except Unsafe as held:
+            faults = {"id": " ".join(map(about, held.reasons))}
         else:
             flash(f"{document['id']} is written down.")
             return redirect(url_for("packs.page"))
@@ -82,7 +85,11 @@ def retire() -> AnyResponse:
     """Take a pack out of use, or bring it back."""
     pack_id = request.form.get("id", "")
     back = request.form.get("back") == "yes"
-    desk().retire(Pack, pack_id, None if back else now())
+    try:
+        desk().retire(Pack, pack_id, None if back else now())
+    except Unsafe as held:
+        flash("Not retired: " + " ".join(map(about, held.reasons)), "care")
+        return redirect(url_for("packs.page"))
     flash(f"{pack_id} is back in use." if back else f"{pack_id} is retired. Bring it back below, under Retired.")
     return redirect(url_for("packs.page"))
 

@@ -18,6 +18,7 @@ from iterum.core.season.run import OPEN
 from iterum.services.planning import Follow, PlanJob
 from iterum.web.choices import choice_fields
 from iterum.web.context import desk, now, plan_desk, runs
+from iterum.web.figures import figure, whole
 from iterum.web.plan.views import PlanPage, chosen_batch, plan_page
 from iterum.wording import about, sentence
 
@@ -57,7 +58,7 @@ def page() -> str:
         begun.wait(0.1)
     job = _running(plan_desk().job)
     shown = plan_page(plans[0], session, desk().revision(), now()) if plans else None
-    number = request.args.get("batch", type=int)
+    number = request.args.get("batch", type=whole)
     chosen = chosen_batch(shown, session, number) if shown and number is not None else None
     following = shown is not None and _is_followed(shown)
     more = {
@@ -96,7 +97,7 @@ def begin() -> Response:
     """Start a search from what is true now."""
     asked = request.form.get("prefer", Prefer.SOONEST.value)
     preferences = tuple(Prefer) if asked == COMPARE else tuple(item for item in Prefer if item == asked)
-    seconds = min(max(request.form.get("seconds", 5.0, type=float), 0.5), 60.0)
+    seconds = min(max(request.form.get("seconds", 5.0, type=figure), 0.5), 60.0)
     if not preferences:
         raise BadRequest("No such preference.")
     job = plan_desk().begin(plan_job(preferences, seconds, request.form.get("follow") == "yes"))
@@ -162,7 +163,7 @@ def take() -> Response:
 @blueprint.post("/offer")
 def take_offer() -> Response:
     """Take an offer: its plan is in force, and what it asks for stands in the heats."""
-    kept, number = desk().latest_plan(), request.form.get("offer", -1, type=int)
+    kept, number = desk().latest_plan(), request.form.get("offer", -1, type=whole)
     if kept is None or not 0 <= number < len(kept.plan.offers):
         raise NotThere("offer", number)
     offer = kept.plan.offers[number]
@@ -203,7 +204,7 @@ def batch() -> Response:
     kept = desk().latest_plan()
     if kept is None:
         raise NotThere("plan", "latest")
-    number = request.form.get("batch", -1, type=int)
+    number = request.form.get("batch", -1, type=whole)
     session, now_min = desk().session_at(kept.made_at), kept.minute(now())
     keep = request.form.get("keep")
     tags: frozenset[str] = frozenset()
@@ -212,8 +213,8 @@ def batch() -> Response:
             changed = locked(session, kept, number, keep == "yes")
             flash("Kept where it is." if keep == "yes" else "Free again: planning anew may move it.")
         else:
-            start_min = request.form.get("start_min", type=float)
-            by_min = request.form.get("by_min", 0.0, type=float)
+            start_min = request.form.get("start_min", type=figure)
+            by_min = request.form.get("by_min", 0.0, type=figure)
             old = kept.plan.batches[number] if 0 <= number < len(kept.plan.batches) else None
             if old is None:
                 raise NotThere("batch", number)

@@ -7,6 +7,7 @@ from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere
 from iterum.core.season.run import LIVE
 from iterum.web.context import desk, incidents, now, plan_desk, runs
+from iterum.web.figures import whole
 from iterum.web.keys import KEYS
 from iterum.web.plan.routes import plan_job
 from iterum.web.troubles import TROUBLES
@@ -30,7 +31,7 @@ def write_down() -> Response:
     kind = request.form.get("see", "")
     if kind not in {item.key for item in TROUBLES}:
         raise NotThere("trouble", "see")
-    keys = request.form.getlist("runs", type=int)
+    keys = request.form.getlist("runs", type=whole)
     tags = request.form.getlist("packs")
     note = request.form.get("note", "").strip() or None
     incident = incidents().incident(kind, keys, tags, note, now())

@@ -1,0 +1,37 @@
+"""Where the data lies, and who holds it: one server to a folder."""
+
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import click
+import platformdirs
+from filelock import FileLock, Timeout
+
+from iterum.cli.common import BAD_INPUT
+
+
+def database_in(data: Path | None, demo: bool) -> Path:
+    """The database of a folder; of the user's own without one."""
+    folder = data or platformdirs.user_data_path("iterum")
+    return folder / ("demo.sqlite3" if demo else "iterum.sqlite3")
+
+
+@contextmanager
+def held(database: Path) -> Iterator[None]:
+    """The folder for oneself; where another server has it, says so and ends."""
+    try:
+        database.parent.mkdir(parents=True, exist_ok=True)
+        lock = FileLock(database.with_name(f"{database.stem}.lock"), timeout=0)
+        lock.acquire()
+    except Timeout:
+        click.echo(f"Iterum runs on {database} already. Use that one, or stop it first.", err=True)
+        sys.exit(BAD_INPUT)
+    except OSError as error:
+        click.echo(f"{database.parent} may not be written to: {error.strerror}.", err=True)
+        sys.exit(BAD_INPUT)
+    try:
+        yield
+    finally:
+        lock.release()

@@ -1,0 +1,121 @@
+"""Whole copies of the database: by command, each day by itself, and back again.
+
+SQLite's own backup makes them, so that a copy is of one moment, whoever writes meanwhile; each is checked by opening.
+"""
+
+import sqlite3
+from contextlib import closing
+from datetime import date, datetime
+from pathlib import Path
+
+from alembic.config import Config
+from alembic.script import ScriptDirectory
+
+from iterum.store.troubles import StoreTrouble, newer, trouble_of
+
+KEPT = 14
+"""Daily copies that are kept, the newest."""
+
+
+def copy(path: Path, to: Path) -> None:
+    """A whole copy of the database, or none: it gets its name when it is complete and was checked.
+
+    Raises StoreTrouble.
+    """
+    unfinished = to.with_name(to.name + ".part")
+    try:
+        to.parent.mkdir(parents=True, exist_ok=True)
+        unfinished.unlink(missing_ok=True)
+        with (
+            closing(_looked_at(path)) as old,
+            closing(sqlite3.connect(unfinished)) as new,
+        ):
+            old.backup(new)
+            new.execute("PRAGMA journal_mode = DELETE").fetchall()  # one whole file
+        check(unfinished)
+        unfinished.replace(to)
+    except (sqlite3.Error, OSError) as error:
+        unfinished.unlink(missing_ok=True)
+        raise trouble_of(error, to) or StoreTrouble(f"{to} was not written: {error}.") from error
+
+
+def _looked_at(path: Path) -> sqlite3.Connection:
+    """A database opened for reading alone; it is not made where it is not there."""
+    return sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)
+
+
+def check(path: Path) -> None:
+    """That a file is a sound database of Iterum, of this version or an older one. Raises StoreTrouble."""
+    if not path.is_file():
+        raise StoreTrouble(f"{path} is not there.")
+    try:
+        with closing(_looked_at(path)) as database:
+            told = database.execute("PRAGMA quick_check(1)").fetchone()
+            row = database.execute("SELECT version_num FROM alembic_version").fetchone()
+    except sqlite3.Error as error:
+        raise trouble_of(error, path) or StoreTrouble(f"{path} cannot be read: {error}.") from error
+    if told is None or told[0] != "ok" or row is None:
+        raise StoreTrouble(f"{path} is damaged. Stop Iterum and bring back a copy: iterum restore COPY.")
+    if row[0] not in known_versions():
+        raise newer(path)
+
+
+def known_versions() -> set[str]:
+    """The versions that the migrations of this Iterum know."""
+    config = Config()
+    config.set_main_option("script_location", "iterum:store/migrations")
+    return {script.revision for script in ScriptDirectory.from_config(config).walk_revisions()}
+
+
+def restore(copy_of: Path, path: Path, now: datetime) -> Path | None:
+    """Put a copy in place of the database; what was there is kept beside it. Returns where, None where nothing was.
+
+    Nobody may have the database open. Raises StoreTrouble, and then everything is as it was.
+    """
+    check(copy_of)
+    kept = None
+    if path.exists():
+        kept = path.with_name(f"{path.stem}.before-restore-{now:%Y%m%d-%H%M%S}{path.suffix}")
+        for part in ("", "-wal"):
+            beside = path.with_name(path.name + part)
+            if beside.exists():
+                beside.replace(kept.with_name(kept.name + part))
+    try:
+        copy(copy_of, path)
+    except StoreTrouble:
+        if kept is not None:
+            kept.replace(path)
+        raise
+    return kept
+
+
+class DailyCopies:
+    """The copies that are made each day by themselves."""
+
+    def __init__(self, path: Path) -> None:
+        self.path, self.folder = path, path.parent / "copies"
+        self._last: date | None = None
+
+    def latest(self) -> Path | None:
+        """The newest copy."""
+        return max(self._all(), default=None)
+
+    def _all(self) -> list[Path]:
+        return sorted(self.folder.glob(f"{self.path.stem}-????-??-??{self.path.suffix}"))
+
+    def keep(self, now: datetime) -> bool:
+        """Make today's copy where there is none yet, and let go of the oldest. Raises StoreTrouble.
+
+        Returns whether one was made.
+        """
+        today = now.astimezone().date()
+        if self._last == today:
+            return False
+        self._last = today
+        to = self.folder / f"{self.path.stem}-{today.isoformat()}{self.path.suffix}"
+        if to.exists():
+            return False
+        copy(self.path, to)
+        for old in self._all()[:-KEPT]:
+            old.unlink(missing_ok=True)
+        return True

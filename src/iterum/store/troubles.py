@@ -1,0 +1,40 @@
+"""What can go wrong with the database file, in one sentence each, with what to do."""
+
+import sqlite3
+from pathlib import Path
+
+from sqlalchemy.exc import DatabaseError
+
+
+class StoreTrouble(RuntimeError):
+    """The database cannot be used, or could not be written to; says why, and what to do. Nothing was half saved."""
+
+
+_BY_TEXT = (
+    ("disk is full", "The disk is full. Make room, then save again."),
+    ("disk i/o error", "The disk does not take what is written to it. Save elsewhere, and look at the disk."),
+    ("readonly", "{name} may not be written to. Give yourself the right to write it, and its folder."),
+    ("read-only", "{name} may not be written to. Give yourself the right to write it, and its folder."),
+    ("unable to open", "{name} cannot be opened. Look whether its folder is there and may be written to."),
+    ("locked", "Another program holds {name}. Close it, then save again."),
+    ("malformed", "{name} is damaged. Stop Iterum and bring back a copy: iterum restore COPY."),
+    ("not a database", "{name} is no database of Iterum, or is damaged. Bring back a copy: iterum restore COPY."),
+    ("no such table", "{name} is no database of Iterum, or is damaged. Bring back a copy: iterum restore COPY."),
+)
+
+
+def trouble_of(error: Exception, path: Path) -> StoreTrouble | None:
+    """The sentence for a database's own error; None for what is a defect of ours."""
+    text = str(getattr(error, "orig", None) or error).lower()
+    if isinstance(error, (DatabaseError, sqlite3.Error, OSError)):
+        for sign, sentence in _BY_TEXT:
+            if sign in text:
+                return StoreTrouble(sentence.format(name=path))
+    return None
+
+
+def newer(path: Path) -> StoreTrouble:
+    """It was written by a later version."""
+    return StoreTrouble(
+        f"{path} was written by a newer Iterum. Start that one, or bring back a copy from before: iterum restore COPY."
+    )
