@@ -90,3 +90,13 @@ def test_what_a_flight_uses_and_needs_is_typed_in_percent_and_leaves_something_i
         parse_table("time,class,packs,away,uses,needs\n10:00,lipo-4S,4,8,60,70", date(2026, 6, 13), UTC)
     (fault,) = refused.value.faults
     assert (fault.place, "at least 0.8" in fault.mend) == ("line 2, needs", True)
+
+
+@pytest.mark.parametrize(
+    "start", ["", ":", ":20260230T100000Z", ":nonsense", ":99991231T235959Z", ":00010101T000000Z", ":20260613", ":20260613T250000",
+              ";VALUE=PERIOD:20260613T100000Z/PT1H", ":20260613T100000Z,20260614T100000Z"]
+)  # fmt: skip
+def test_a_calendar_with_a_date_that_is_none_is_told_and_taken_by_nobody(start):
+    text = f"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART{start}\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+    with pytest.raises(BadInput):
+        parse_calendar(text.encode(), Wish(6, "lipo-4S", 0.0), UTC)

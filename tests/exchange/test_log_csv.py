@@ -63,3 +63,16 @@ def test_our_own_export_is_read_again_without_a_loss(charges):
     headings, cells = read_table(csv_text(rows).encode())
     again = charges_from(headings, cells, guessed(headings, CHARGE_MEANINGS), UTC, {"P-01", "=danger"})
     assert again == charges
+
+
+def test_millivolts_are_recognised_and_asked_about_and_what_cannot_be_is_told():
+    headings, rows = read_table(b"at,pack,mah,before\n2026-06-01 10:00,P-01,500,3810 3800 3810 3810\n")
+    meaning = {"at": "at", "pack": "pack", "mah": "charge_mah", "before": "before_v"}
+    with pytest.raises(BadInput, match="3810 looks like millivolts"):
+        charges_from(headings, rows, meaning, UTC, {"P-01"})
+    ((_, charge),) = charges_from(headings, rows, meaning, UTC, {"P-01"}, millivolts=True)
+    assert charge.before_v == (3.81, 3.8, 3.81, 3.81)
+    for bad in ("9999-01-01,P-01,5,3.8", "2026-01-01,P-01,-5,3.8", "2026-01-01,P-01,5,48", "2026-01-01,P-01,1e9,3.8"):
+        headings, rows = read_table(f"at,pack,mah,before\n{bad}\n".encode())
+        with pytest.raises(BadInput):
+            charges_from(headings, rows, meaning, UTC, {"P-01"})

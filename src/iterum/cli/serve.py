@@ -15,7 +15,8 @@ from iterum.demo import time_lapse
 from iterum.demo.live import start_bench, start_demo
 from iterum.devices.driver import Refused
 from iterum.devices.drivers import CHECKERS, DRIVERS, charger_at, checker_at, whole
-from iterum.store.copies import check
+from iterum.services.clock import SteadyClock
+from iterum.store.copies import check, last_moment
 from iterum.store.troubles import StoreTrouble
 from iterum.web.serve import HOST
 from iterum.web.serve import serve as run_server
@@ -56,7 +57,7 @@ def serve(
 
 
 def _serve(database: Path, port: int, addresses: list[tuple[str, str]], speed: float, demo: bool, fresh: bool) -> None:
-    clock = time_lapse(present, speed) if speed != 1 else present
+    clock = time_lapse(present, speed) if speed != 1 else SteadyClock(present, last_moment(database))
     bench = None
     try:
         if demo:

@@ -9,6 +9,7 @@ from typing import Any
 from icalendar import Calendar, Event
 
 from iterum.core.bench.session import Wish
+from iterum.core.season.moments import is_of_our_time
 from iterum.exchange.faults import BadInput, Fault, checked
 from iterum.exchange.sense import wish_sense
 from iterum.exchange.session import OF_PART, wish_document
@@ -50,9 +51,10 @@ def moment_from(text: str, day: date, zone: tzinfo) -> datetime | None:
         return None
     try:
         on = date.fromisoformat(whole[1]) if whole[1] else day
-        return datetime.combine(on, time(int(whole[2]), int(whole[3])), zone)
+        moment = datetime.combine(on, time(int(whole[2]), int(whole[3])), zone)
     except ValueError:
         return None
+    return moment if is_of_our_time(moment) else None
 
 
 def heat_from(texts: Mapping[str, str], day: date, zone: tzinfo) -> Heat:
@@ -159,12 +161,22 @@ def parse_calendar(raw: bytes, usual: Wish, zone: tzinfo) -> list[Heat]:
     return sorted(heats, key=lambda heat: heat.at)
 
 
+def _moment_of(event: Any, name: str) -> Any:
+    """What an event says of its beginning or end; None where it says nothing that can be read."""
+    try:
+        return getattr(event.get(name), "dt", None)
+    except (ValueError, TypeError, AttributeError, OverflowError):
+        return None
+
+
 def _heat_of(event: Any, usual: Wish, zone: tzinfo) -> Heat | Fault:
-    start = getattr(event.get("dtstart"), "dt", None)
+    start = _moment_of(event, "dtstart")
     if not isinstance(start, datetime):
-        return Fault("dtstart", "has no time of day")
+        return Fault("dtstart", "has no time of day, or none that can be read")
+    if not is_of_our_time(start):
+        return Fault("dtstart", f"lies in the year {start.year}: that is none of ours")
     at = start if start.tzinfo else start.replace(tzinfo=zone)
-    end = getattr(event.get("dtend"), "dt", None)
+    end = _moment_of(event, "dtend")
     length_min = 0.0
     if isinstance(end, datetime):
         until = end if end.tzinfo else end.replace(tzinfo=zone)

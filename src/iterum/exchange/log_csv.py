@@ -8,9 +8,12 @@ from typing import Any
 
 from iterum.core.season.columns import READING_READERS, numbers
 from iterum.core.season.columns import number as number_in
+from iterum.core.season.figures import in_millivolts, not_true
 from iterum.core.season.health import ChargeRecord
+from iterum.core.season.moments import is_of_our_time
 from iterum.core.season.outlook import Observation
 from iterum.exchange.faults import BadInput, Fault
+from iterum.wording import sentence
 
 MAX_BYTES, MAX_ROWS = 4_000_000, 50_000
 CHARGE_MEANINGS = {
@@ -53,40 +56,88 @@ def read_table(raw: bytes) -> tuple[list[str], list[list[str]]]:
 
 
 def charges_from(
-    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str], zone: tzinfo, tags: set[str]
-) -> list[tuple[str, ChargeRecord]]:
-    """(pack, charge) for each row. Raises BadInput with every fault, nothing is taken then."""
+    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str], zone: tzinfo, tags: set[str],
+    millivolts: bool = False,
+) -> list[tuple[str, ChargeRecord]]:  # fmt: skip
+    """(pack, charge) for each row. Raises BadInput with every fault, nothing is taken then.
+
+    millivolts : whether the pilot says that volts are written so.
+    """
     need = {"pack", "at"} - set(meaning.values())
     if need:
         raise BadInput([Fault("", f"say which column is the {CHARGE_MEANINGS[name]}") for name in sorted(need)])
     made: list[tuple[str, ChargeRecord]] = []
     faults: list[Fault] = []
-    for number, values in _values(headings, rows, meaning, CHARGE_READERS, zone, faults):
+    for number, values in _in_volts(_values(headings, rows, meaning, CHARGE_READERS, zone, faults), millivolts):
         if values.get("pack") not in tags:
             faults.append(Fault(f"line {number}", f"{values.get('pack')!r} is no pack here; add it first"))
         elif values.get("at") is None:
             faults.append(Fault(f"line {number}", "has no date"))
         else:
-            made.append((values["pack"], ChargeRecord(**{name: v for name, v in values.items() if name != "pack"})))
+            record = ChargeRecord(**{name: v for name, v in values.items() if name != "pack"})
+            faults += _untrue(number, record)
+            made.append((values["pack"], record))
     if faults:
         raise BadInput(faults[:50])
     return made
 
 
+def _untrue(number: int, record: ChargeRecord) -> list[Fault]:
+    """What of a charge cannot be: each figure by itself, and its date."""
+    found = [not_true(0, charge_mah=record.charge_mah, cell_v=cells, minutes=record.minutes)
+             for cells in (record.before_v, record.after_v)]  # fmt: skip
+    told = {sentence(item) for item in found if item is not None}
+    if any(not 0 < value < MOST_MOHM for value in record.resistance_mohm):
+        told.add("resistance must be over 0 and under 10000 mΩ")
+    if not is_of_our_time(record.at):
+        told.add(f"the year {record.at.year} is none of ours")
+    return [Fault(f"line {number}", text) for text in sorted(told)]
+
+
+MOST_MOHM = 10_000.0
+_VOLTS = ("before_v", "after_v", "cell_v", "pack_v")
+
+
+def _in_volts(found: list[tuple[int, dict[str, Any]]], millivolts: bool) -> list[tuple[int, dict[str, Any]]]:
+    """The rows with volts in V. Raises BadInput where they look like millivolts and nobody said so."""
+    told = [(number, name, values[name]) for number, values in found for name in _VOLTS if values.get(name)]
+    figures = [one for _, _, value in told for one in (value if isinstance(value, tuple) else (value,))]
+    if not millivolts:
+        if in_millivolts(figures):
+            number, name, _ = told[0]
+            mend = f"{figures[0]:g} looks like millivolts; say so below, or choose another meaning than {name}"
+            raise BadInput([Fault(f"line {number}", mend)])
+        return found
+    for _, values in found:
+        for name in _VOLTS:
+            value = values.get(name)
+            if value:
+                values[name] = tuple(one / 1000 for one in value) if isinstance(value, tuple) else value / 1000
+    return found
+
+
 def observations_from(
-    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str], zone: tzinfo
-) -> list[Observation]:
-    """A reading for each row. Raises BadInput with every fault, nothing is taken then."""
+    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str], zone: tzinfo,
+    millivolts: bool = False,
+) -> list[Observation]:  # fmt: skip
+    """A reading for each row. Raises BadInput with every fault, nothing is taken then.
+
+    millivolts : whether the pilot says that volts are written so.
+    """
     if not {"at_min", "at_s"} & set(meaning.values()):
         raise BadInput([Fault("", "say which column is the time since the start")])
     made: list[Observation] = []
     faults: list[Fault] = []
-    for number, values in _values(headings, rows, meaning, _READING_READERS, zone, faults):
+    for number, values in _in_volts(_values(headings, rows, meaning, _READING_READERS, zone, faults), millivolts):
         at_min = values.pop("at_min", None)
         at_s = values.pop("at_s", None)
         minute = at_min if at_min is not None else None if at_s is None else at_s / 60
         if minute is None or minute < 0:
             faults.append(Fault(f"line {number}", "has no time since the start"))
+            continue
+        untrue = not_true(0, minutes=minute, **values)
+        if untrue is not None:
+            faults.append(Fault(f"line {number}", sentence(untrue)))
             continue
         made.append(Observation(minute, **values))
     if faults:

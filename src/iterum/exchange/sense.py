@@ -7,6 +7,7 @@ from typing import Any
 from iterum.core.bench.bench import MAINS
 from iterum.core.bench.kit import CHAIN
 from iterum.core.bench.session import LEFT_FRACTION, USED_FRACTION
+from iterum.core.season.moments import is_of_our_time
 from iterum.exchange.faults import Fault
 
 _KIT_PARTS = {"boards": "board", "sources": "source", "supplies": "supply", "chargers": "charger"}
@@ -68,6 +69,8 @@ def _moment_faults(place: str, text: str, example: str, zone: bool = False) -> l
         moment = datetime.fromisoformat(text)
     except ValueError:
         return [Fault(place, f"must be a time like {example}, got {text!r}")]
+    if not is_of_our_time(moment):
+        return [Fault(place, f"lies in the year {moment.year}: that is none of ours")]
     return [Fault(place, f"needs its zone, as in {example}")] if zone and moment.tzinfo is None else []
 
 

@@ -5,7 +5,7 @@ SQLite's own backup makes them, so that a copy is of one moment, whoever writes 
 
 import sqlite3
 from contextlib import closing
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
 
 from alembic.config import Config
@@ -58,6 +58,20 @@ def check(path: Path) -> None:
         raise StoreTrouble(f"{path} is damaged. Stop Iterum and bring back a copy: iterum restore COPY.")
     if row[0] not in known_versions():
         raise newer(path)
+
+
+def last_moment(path: Path) -> datetime | None:
+    """The last moment that anything kept is of; None where nothing is kept, or it cannot be told."""
+    if not path.is_file():
+        return None
+    told_by = (("readings", "entered_at"), ("run_events", "at"), ("observations", "at"), ("plans", "made_at"))
+    asked = " UNION ALL ".join(f"SELECT max({column}) FROM {table}" for table, column in told_by)  # noqa: S608 (ours)
+    try:
+        with closing(_looked_at(path)) as database:
+            told = [row[0] for row in database.execute(asked) if row[0]]
+        return max((datetime.fromisoformat(text).replace(tzinfo=UTC) for text in told), default=None)
+    except (sqlite3.Error, ValueError):
+        return None
 
 
 def known_versions() -> set[str]:

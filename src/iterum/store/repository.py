@@ -334,6 +334,14 @@ def _reading(row: Row[Any]) -> Reading:
     return Reading(row.pack_v, tuple(row.cell_v), row.taken_at, row.temperature_c)
 
 
+def _learned(row: Row[Any]) -> Learned | None:
+    """What its charges taught it; what makes no sense is left aside, for the log still has the charges."""
+    try:
+        return from_document(Learned, row.learned) if row.learned else None
+    except ValueError:
+        return None
+
+
 def _pack(row: Row[Any], read: Row[Any] | None) -> Pack:
     """A pack with its reading, unless it was charged since."""
     read_at = None if read is None else read.taken_at or read.entered_at
@@ -343,6 +351,6 @@ def _pack(row: Row[Any], read: Row[Any] | None) -> Pack:
     values |= {
         "reading": None if since or read is None else _reading(read),
         "charged_at": row.charged_at if since else None,
-        "learned": from_document(Learned, row.learned) if row.learned else None,
+        "learned": _learned(row),
     }
     return Pack(**values)

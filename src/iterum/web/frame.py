@@ -12,6 +12,7 @@ from flask import current_app, request, url_for
 
 from iterum.core.bench.session import Session
 from iterum.core.season.run import LIVE
+from iterum.services.clock import parted_words
 from iterum.web.context import desk, now, runs
 from iterum.web.troubles import TROUBLES
 
@@ -132,6 +133,7 @@ def frame() -> dict[str, Any]:
         "speed": current_app.extensions["iterum"]["speed"],
         "alarms_on": any(run.state in LIVE for run in open_runs),
         "open_runs": open_runs,
+        "clock_told": parted_words(current_app.extensions["iterum"]["clock"]),
         "watch": current_app.extensions["iterum"]["watch"],
         "troubles_offline": TROUBLES,
         "bank_wh": left_wh if finite else None,

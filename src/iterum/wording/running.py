@@ -88,10 +88,10 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "watch_source_fell": "Only {input_v:.1f} V come in: the bank has dropped its fast-charge volts.",
     "watch_not_stopped": "{channel} does not stop: {why}.",
     "figure_beyond": lambda n: (
-        f"The charger’s figures make no sense: {FIGURES[n['figure']]} {n['value']:g}. They are not believed."
+        f"These figures make no sense: {FIGURES[n['figure']]} {n['value']:g}. They are not believed."
     ),
-    "figure_cells": "The charger’s figures make no sense: volts of {count} cells for a pack of {cells}. They are not believed.",
-    "figure_sum": "The charger’s figures make no sense: its cells come to {whole_v:.2f} V, the pack to {pack_v:.2f}. They are "
+    "figure_cells": "These figures make no sense: volts of {count} cells for a pack of {cells}. They are not believed.",
+    "figure_sum": "These figures make no sense: its cells come to {whole_v:.2f} V, the pack to {pack_v:.2f}. They are "
     "not believed.",
     # what to do now
     "do_half_amps": "Half the amps, and a hand on it every few minutes. If it gets warmer, stop.",

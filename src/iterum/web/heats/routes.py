@@ -9,6 +9,7 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.bench.session import USED_FRACTION, Wish
 from iterum.core.reasons import NotThere
+from iterum.core.season.moments import is_of_our_time
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.heats import COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
 from iterum.web.context import desk, now
@@ -112,7 +113,10 @@ def move() -> AnyResponse:
         raise NotThere("heat", "number")
     last = len(heats) if request.form.get("rest") == "yes" else number + 1
     for at in range(number, last):
-        heats[at] = replace(heats[at], at=heats[at].at + timedelta(minutes=by_min))
+        moved = heats[at].at + timedelta(minutes=by_min)
+        if not is_of_our_time(moved):
+            raise NotThere("day", str(moved.year))
+        heats[at] = replace(heats[at], at=moved)
     desk().set_heats(heats, now())
     more = f" and {last - number - 1} after it" if last > number + 1 else ""
     flash(f"{_named(heats[number])}{more} moved by {by_min:+g} min. Plan again to follow.")

@@ -149,11 +149,12 @@ def _taken(what: str, headings: Sequence[str], rows: Sequence[Sequence[str]], me
     chosen: Any = {name: value for name, value in meaning.items() if value}
     if len(set(chosen.values())) < len(chosen):
         raise BadInput([Fault("", "two columns have the same meaning; leave one out")])
+    millivolts = request.form.get("millivolts") == "yes"
     if what.isascii() and what.isdigit():
-        readings = observations_from(headings, rows, chosen, _zone())
+        readings = observations_from(headings, rows, chosen, _zone(), millivolts)
         count = log_book().take_readings(whole(what), readings, headings, meaning, now())
         return f"{count} readings are written down with that charge."
     tags = {pack.id for pack in desk().session().packs}
-    charges = charges_from(headings, rows, chosen, _zone(), tags)
+    charges = charges_from(headings, rows, chosen, _zone(), tags, millivolts)
     new = log_book().take_charges(charges, headings, meaning)
     return f"{new} charges are written down, {len(charges) - new} were here already."
