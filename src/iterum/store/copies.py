@@ -6,6 +6,7 @@ SQLite's own backup makes them, so that a copy is of one moment, whoever writes 
 import sqlite3
 from contextlib import closing
 from datetime import UTC, date, datetime
+from functools import cache
 from pathlib import Path
 
 from alembic.config import Config
@@ -74,6 +75,7 @@ def last_moment(path: Path) -> datetime | None:
         return None
 
 
+@cache
 def known_versions() -> set[str]:
     """The versions that the migrations of this Iterum know."""
     config = Config()

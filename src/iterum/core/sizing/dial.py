@@ -80,12 +80,12 @@ class DialCard:
     balance_min: float = BALANCE_ALLOWANCE_MIN
 
 
-def safety_timer_min(likely_min: float, longest_min: float) -> float:
+def safety_timer_min(likely_min: float, longest_min: float, factor: float) -> float:
     """The safety timer of a charge: over its likely minutes, and over the longest that the volts leave open.
 
-    likely_min, longest_min : balancing included, min.
+    likely_min, longest_min : balancing included, min. factor : over the likely minutes, above 1.
     """
-    return ceil_to_step(max(TIMER_FACTOR * likely_min, TIMER_OVER_LONGEST * longest_min), TIMER_STEP_MIN)
+    return ceil_to_step(max(factor * likely_min, TIMER_OVER_LONGEST * longest_min), TIMER_STEP_MIN)
 
 
 def minutes_at(packs: Sequence[Pack], current_a: float, setup: Setup, rules: HouseRules) -> float:
@@ -140,7 +140,7 @@ def dial_card(
         current_a=charge.current_a,
         end_v=end_v,
         capacity_mah=ceil_to_step(capacity_mah, setup.channel.capacity_step_mah),
-        timer_min=safety_timer_min(charge.minutes + balance_min, charge.minutes_high + balance_min),
+        timer_min=safety_timer_min(charge.minutes + balance_min, charge.minutes_high + balance_min, TIMER_FACTOR),
         temperature_cutoff_c=TEMPERATURE_CUTOFF_C,
         discharge_cutoff_v=cutoff_v if by_volts else None,
         storage_v=rules.storage_of(chemistry) if by_volts else None,

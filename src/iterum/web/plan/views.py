@@ -10,7 +10,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord, Unplanned
 from iterum.core.quantities import at_most
 from iterum.core.reasons import NotThere, Reason, Unsafe
-from iterum.core.sizing.dial import safety_timer_min
+from iterum.core.sizing.dial import TIMER_FACTOR, safety_timer_min
 from iterum.core.sizing.size import Sizing, size
 from iterum.services.desk import kit_items
 from iterum.web.pictures import day_strip, pinch
@@ -83,7 +83,7 @@ class PlanPage:
         """The safety timer to set for a batch, minutes from when its charge begins."""
         likely_min, balance_min = batch.end_min - batch.lead_min, batch.end_min - batch.full_min
         longest_min = (batch.late_min or batch.full_min) - batch.lead_min + balance_min
-        return safety_timer_min(likely_min, longest_min)
+        return safety_timer_min(likely_min, longest_min, TIMER_FACTOR)
 
     def say(self, item: Reason) -> str:
         """The sentence of a reason, its minutes as times of day."""
