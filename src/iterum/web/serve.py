@@ -1,6 +1,7 @@
 """Serving the pages on this machine with a production server."""
 
 import logging
+import signal
 from collections.abc import Callable, Sequence
 from datetime import datetime
 from pathlib import Path
@@ -25,6 +26,7 @@ def serve(
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
     app = create_app(database, clock, watch=True, speed=speed)
     meet(app, addresses)
+    signal.signal(signal.SIGTERM, signal.default_int_handler)  # a system that stops us is a person's Ctrl+C
     try:
         waitress.serve(app, host=HOST, port=port, threads=4, ident="iterum")
     finally:

@@ -18,12 +18,16 @@ from iterum.web.figures import whole
 blueprint = Blueprint("files", __name__, url_prefix="/files", template_folder="templates")
 
 
+def _render(**shown: object) -> str:
+    """The page, with where the data lies and its newest copy."""
+    found = current_app.extensions["iterum"]
+    return render_template("files/page.html", path=found["store"].path, copied=found["copies"].latest(), **shown)
+
+
 @blueprint.get("")
 def page() -> str:
     """Import and export."""
-    found = current_app.extensions["iterum"]
-    return render_template("files/page.html", faults=(), preview=None, text="", name="", path=found["store"].path,
-                           copied=found["copies"].latest())  # fmt: skip
+    return _render(faults=(), preview=None, text="", name="")
 
 
 @blueprint.get("/session.json")
@@ -71,11 +75,9 @@ def _preview(raw: bytes, name: str) -> str | tuple[str, int]:
         session = parse(raw)
     except BadInput as bad:
         text = raw.decode("utf-8", "replace")
-        return render_template("files/page.html", faults=bad.faults, preview=None, text=text, name=name), 422
+        return _render(faults=bad.faults, preview=None, text=text, name=name), 422
     shown = preview_import(desk().session(now()), session)
-    return render_template(
-        "files/page.html", faults=(), preview=shown, text=dumps(session), name=name, revision=desk().revision()
-    )
+    return _render(faults=(), preview=shown, text=dumps(session), name=name, revision=desk().revision())
 
 
 @blueprint.post("/import")
