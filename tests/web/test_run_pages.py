@@ -380,3 +380,40 @@ class TestNickel:
         assert "is not full" not in self.charge(visitor, found, "yes", "2300")
         verdict = found["desk"].bench(NOON).verdicts["N"]
         assert (verdict.full, "full_by_charge" in {item.code for item in verdict.reasons}) == (True, True)
+
+
+class TestStopped:
+    def test_what_stopped_a_batch_stands_on_every_page_with_what_to_do_now(self, bench):
+        key = bench.charging()
+        bench.server.bench.fault("hot", "Twin-1")
+        bench.pass_time(14)
+        assert bench.state(key) is State.STOPPED
+        said = bench.visitor.get("/run/alarms").seen.said
+        assert said.startswith("Stopped Twin-1")
+        assert "It is stopped." in said
+        assert "Stop this channel" not in said
+        assert "every 10 is due" not in said
+        bench.act(key, "check after", skip="yes")
+        assert "Stopped" not in bench.visitor.get("/run/alarms").seen.said
+
+    def test_one_that_its_charger_stopped_says_so(self, bench):
+        bench.charging()
+        bench.server.bench.stop("Twin-1", "a fuse")
+        bench.pass_time(0.5)
+        assert "by the charger: a fuse." in bench.visitor.get("/run/alarms").seen.said
+
+    def test_warm_or_hot_to_the_hand_is_judged_at_once(self, bench):
+        key = bench.charging()
+        bench.visitor.post(f"/run/{key}/check", expected="charging", **{"touch-P-08": "warm"})
+        assert "Half the amps" in bench.visitor.get(f"/run/{key}").seen.said
+        bench.visitor.post(f"/run/{key}/check", expected="charging", **{"touch-P-08": "hot"})
+        assert bench.state(key) is State.STOPPED
+
+    def test_a_charger_that_does_not_answer_leaves_a_way_to_say_it_is_off(self, bench):
+        key = bench.charging()
+        bench.server.bench.fault("link", "", "600")
+        answer = bench.visitor.post(f"/run/{key}/act", act="stop", expected="charging")
+        assert "Pull its plug" in answer.seen.said
+        address, values = answer.seen.form("I have done it")
+        bench.visitor.post(address, **values)
+        assert bench.state(key) is State.STOPPED

@@ -18,6 +18,7 @@ from iterum.core.season.outlook import Expected, Outlook, expected_of, outlook
 from iterum.core.season.read_back import Shown, read_back
 from iterum.core.season.records import KeptEvent, KeptFinding, KeptObservation, KeptRun
 from iterum.core.season.run import LIVE, ON_BOARD, OPEN, Act, State, after
+from iterum.core.season.watching import Alarm
 from iterum.core.sizing.size import Sizing, hookup, size
 from iterum.devices.driver import ChannelReading, LinkLost, Refused, Settings
 from iterum.services.desk import Desk
@@ -97,10 +98,24 @@ class RunDesk:
         return RunLook(run, minute, ahead, seen, wrong, events, shown[0] if shown else None, heard)
 
     def findings(self) -> tuple[KeptFinding, ...]:
-        """Everything wrong in batches that are live, or stopped and not looked at yet, the newest first."""
+        """Everything wrong in batches that are live, and what stopped those not looked at yet, the newest first."""
         with self._store.reading() as repository:
-            live = {run.key for run in repository.runs.in_states((*LIVE, State.STOPPED))}
-            return tuple(item for item in repository.runs.findings() if item.run_key in live)
+            live = {run.key for run in repository.runs.in_states(LIVE)}
+            stopped = {run.key for run in repository.runs.in_states((State.STOPPED,))}
+            return tuple(
+                item
+                for item in repository.runs.findings()
+                if item.run_key in live or (item.run_key in stopped and item.finding.alarm is Alarm.STOP)
+            )
+
+    def stopped(self) -> tuple[tuple[KeptRun, KeptEvent], ...]:
+        """Batches that were stopped and not looked at yet, each with the act that stopped it."""
+        with self._store.reading() as repository:
+            runs = repository.runs.in_states((State.STOPPED,))
+            acts = [
+                (run, [item for item in repository.runs.events(run.key) if item.act == Act.STOP.value]) for run in runs
+            ]
+        return tuple((run, events[-1]) for run, events in acts if events)
 
     # ------------------------------------------------------------------ beginning
 

@@ -54,7 +54,7 @@ class Watch:
     @property
     def words(self) -> str:
         """When it looked, for every page."""
-        return "" if self.ago_s is None else f"Watch looked {self.ago_s:.0f} s ago"
+        return "" if self.ago_s is None else f"Watched {self.ago_s:.0f} s ago"
 
     def _look(self) -> None:
         while not self._over.wait(self._every_s):

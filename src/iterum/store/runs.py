@@ -110,7 +110,17 @@ class RunRepository(LogRepository):
 
     def observe(self, run_key: int, at: datetime, origin: str, seen: Observation) -> int:
         """Write a reading down. Returns its key."""
-        names = ("at_min", "pack_v", "current_a", "charge_mah", "temperature_c", "input_v", "pack_id", "by_hand")
+        names = (
+            "at_min",
+            "pack_v",
+            "current_a",
+            "charge_mah",
+            "temperature_c",
+            "input_v",
+            "pack_id",
+            "by_hand",
+            "touch",
+        )
         values = {name: getattr(seen, name) for name in names}
         values |= {"run_key": run_key, "at": at, "origin": origin, "cell_v": list(seen.cell_v) or None}
         table = tables.observations

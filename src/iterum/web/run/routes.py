@@ -74,7 +74,8 @@ def alarms() -> str:
     worst_alarm = order[worst] if worst >= 0 else None
     first = next((item for item in found if item.finding.alarm is worst_alarm), None)
     about_run = runs().look(first.run_key, now()).run if first else None
-    return render_template("run/alarms.html", found=found, worst=worst_alarm, first=first, run=about_run, swapped=True)
+    return render_template("run/alarms.html", found=found, worst=worst_alarm, first=first, run=about_run,
+                           stopped=runs().stopped(), swapped=True)  # fmt: skip
 
 
 def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:

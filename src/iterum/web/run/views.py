@@ -112,7 +112,7 @@ def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:
         looks=LOOKS,
         plugs=plugs,
         wait_s=max(wait_s - waited_s, 0.0),
-        wrong=wrongs(look.findings),
+        wrong=wrongs([item for item in look.findings if run.state in LIVE or item.finding.alarm is Alarm.STOP]),
         card=card,
         small=small,
         next_check_at=next_at,
