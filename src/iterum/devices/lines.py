@@ -12,6 +12,7 @@ import select
 import socket
 import threading
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import fields
 from time import monotonic
 from typing import Any
@@ -161,7 +162,11 @@ class LineClient:
         self._socket = None
 
     def close(self) -> None:
-        """Let go of the connection."""
+        """Let go of the connection; whoever waits for an answer is told so at once."""
+        waited_on = self._socket
+        if waited_on is not None:
+            with suppress(OSError):
+                waited_on.shutdown(socket.SHUT_RDWR)
         with self._lock:
             self._drop()
 
