@@ -50,7 +50,8 @@ class Field:
         self.desk = Desk(self.store)
         if self.desk.revision() == 0:
             self.desk.write(demo_session(), clock())
-        self.links = Links(self.store, timeout_s=0.5)
+        self.links = Links(self.store, timeout_s=10)
+        self.links.wait_s = 10  # a loaded machine is slow at times; that is no lost link
         if not self.links.devices():
             channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
             self.links.add(CHARGER, f"127.0.0.1:{server.port}", channels)

@@ -121,7 +121,8 @@ def bench(tmp_path, demo_file):
     with served(clock) as sim, lying(sim) as liar:
         field = Field(tmp_path, clock, sim)
         field.links.close()
-        field.links = Links(field.store, timeout_s=0.3)
+        field.links = Links(field.store, timeout_s=10)
+        field.links.wait_s = 10
         for device in field.links.devices():
             field.links.drop(device.key)
         channels = tuple(channel.id for _, channel in field.desk.session().kit.channels())
@@ -139,6 +140,9 @@ def bench(tmp_path, demo_file):
             else:
                 field.runs.act(field.key, act, run.state, clock())
         field.pass_time(1)
+        field.links.wait_s = 0.5
+        for charger in field.links._chargers.values():  # from here on nothing that is slow is waited for long
+            charger.client.timeout_s = charger._urgent.timeout_s = 0.3
         yield field
         field.close()
 
@@ -166,7 +170,7 @@ def well_again(field):
 def test_what_is_not_its_answer_is_not_believed_and_that_is_told(bench, name):
     before = len(look(bench).seen)
     bench.liar.behave = HOSTILE[name]
-    bench.pass_time(1.5)
+    bench.pass_time(1.5, 30)
     assert codes(bench) & {"silent", "figure_beyond", "figure_cells", "figure_sum"}
     truth = bench.server.bench.channels[CHANNEL]
     assert look(bench).run.state is State.CHARGING
@@ -189,7 +193,7 @@ def test_a_stop_counts_only_when_a_reading_shows_it_and_is_repeated_until_it_doe
     real, sim.stop = sim.stop, lambda *_: None  # it hears, and goes on
     bench.liar.behave = deaf
     sim.fault("hot", CHANNEL)
-    bench.pass_time(13)
+    bench.pass_time(13, 60)
     assert look(bench).run.state is State.CHARGING
     assert {"watch_hot", "watch_not_stopped"} <= codes(bench)
     assert sum(b"STOP" in line for line in bench.liar.heard) > 3
@@ -235,7 +239,7 @@ def test_version_1_is_still_spoken_and_a_shifted_answer_is_refused_there_too():
             return [b" ".join(w for w in answer.split() if w.split(b"=")[0] not in (b"seq", b"of", b"version")) + b"\n"]
 
         liar.behave = old
-        charger = LineCharger("127.0.0.1", liar.server_address[1], 0.5)
+        charger = LineCharger("127.0.0.1", liar.server_address[1], 10)
         assert charger.read(CHANNEL).status.value == "idle"
         liar.behave = lambda line, answer: [b"OK status=done cells=4 pack_v=1 current_a=0 charge_mah=9 minutes=1\n", *old(line, answer)]
         with pytest.raises(LinkLost):

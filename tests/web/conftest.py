@@ -107,6 +107,7 @@ class Bench:
         self.found["clock"] = clock
         self.watcher, self.checks = self.found["watcher"], self.found["checks"]
         self.runs, self.desk, self.links = self.found["runs"], self.found["desk"], self.found["links"]
+        self.links.wait_s = 10  # a loaded machine is slow at times
         channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
         self.links.add(CHARGER, f"127.0.0.1:{server.port}", channels)
         self.links.add(CHECKER, f"127.0.0.1:{server.port}", channels)
