@@ -2,6 +2,7 @@
 
 import shutil
 from dataclasses import replace
+from datetime import timedelta
 
 import pytest
 
@@ -240,6 +241,18 @@ def test_nothing_is_missed_while_the_link_is_lost(field):
     look = field.runs.look(key, field.clock())
     assert look.run.state is State.CHARGING
     assert look.seen[-1].seen.charge_mah == pytest.approx(field.server.bench.channels["Twin-1"].charge_mah, rel=0.1)
+
+
+def test_an_answer_asked_for_before_the_start_does_not_end_the_charge(field):
+    key = begun(field)
+    brought_to(field, key, State.READ_BACK)
+    idle = field.links.latest["Twin-1"]
+    field.clock.seconds += 5
+    field.runs.act(key, Act.START, State.READ_BACK, field.clock())
+    field.links.read_all = lambda _now: field.links.latest.update({"Twin-1": (idle[0], idle[1] + timedelta(seconds=1))})
+    field.clock.seconds += 1
+    field.watcher.watch(field.clock())  # a slow reader brings it only now
+    assert field.runs.look(key, field.clock()).run.state is State.CHARGING
 
 
 def test_a_charge_that_ends_while_nobody_listens_is_brought_to_its_end_after(field):

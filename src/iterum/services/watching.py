@@ -47,7 +47,8 @@ class Watcher:
         for run in self._runs.open():
             shown = self._links.latest.get(run.channel) if run.driven else None
             fresh, why = None, None
-            if shown is not None and self._followed.get(run.key) != shown[1]:
+            # What was asked before the last act tells of what was before it: idle then is not stopped now.
+            if shown is not None and shown[1] >= run.state_at and self._followed.get(run.key) != shown[1]:
                 self._followed[run.key] = shown[1]
                 why = self._not_true(run, shown[0])
                 if why is None:
