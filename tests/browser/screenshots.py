@@ -69,7 +69,7 @@ def take(names: list[str], address: str) -> None:
         for name in names:
             where, size, theme = VIEWS[name]
             page = browser.new_page(viewport=size)
-            page.context.add_cookies([{"name": "theme", "value": theme, "url": address}])
+            page.context.add_cookies([{"name": "iterum_theme", "value": theme, "url": address}])
             page.goto(address + where)
             page.evaluate("document.fonts.ready")
             page.wait_for_timeout(300)

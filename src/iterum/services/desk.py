@@ -25,6 +25,7 @@ from iterum.services.in_hand import as_it_runs, taken_while_charging
 from iterum.store.database import Store
 from iterum.store.kit import KitItem
 from iterum.store.repository import HandMove, Repository
+from iterum.store.undo import Done, Undone
 
 TYPED, FILE, FORM = "typed", "file", "form"
 """Where a reading comes from."""
@@ -216,6 +217,20 @@ class Desk:
             values = repository.previous_rules_values()
             if values is not None:
                 repository.set_rules_values(values, now)
+
+    # ------------------------------------------------------------------ taking back
+
+    def acts(self) -> tuple[Done, ...]:
+        """Acts that can be taken back, or were, the latest first."""
+        with self._store.reading() as repository:
+            return repository.acts()
+
+    def undo(self, key: int, now: datetime) -> Undone:
+        """Take an act back, but for what was used since. Raises NotThere, and Unsafe while a batch has a part of it."""
+        with self._store.writing() as repository:
+            for tag in repository.tags_in_act(key):
+                _refuse_in_hand(repository, tag)
+            return repository.undo(key, now)
 
     def session_at(self, moment: datetime) -> Session:
         """The session with its minutes counted from this moment, in this machine's local time; nothing is in hand."""

@@ -97,6 +97,10 @@ class Links:
         """Talk to a device no more."""
         with self._store.writing(changes_session=False) as repository:
             repository.runs.drop_device(key)
+        self.renew()
+
+    def renew(self) -> None:
+        """Look again which devices are kept."""
         self._devices = None
         self.latest.clear()
 

@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from contextvars import ContextVar
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from sqlalchemy import URL, Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError, OperationalError
 
 from iterum.core.reasons import Busy, NotThere
+from iterum.store import undo
 from iterum.store.copies import copy, known_versions
 from iterum.store.repository import Repository
 from iterum.store.troubles import newer, trouble_of
@@ -65,6 +67,7 @@ class Store:
         event.listen(self.engine, "connect", _set_pragmas)
         self._snapshot: ContextVar[ExitStack] = ContextVar("snapshot")
         self._looked_at: ContextVar[Repository | None] = ContextVar("looked_at")
+        self._act: ContextVar[undo.Undoable | None] = ContextVar("act", default=None)
         try:
             migrate(self.engine, path)
         except (DatabaseError, OSError) as error:
@@ -121,8 +124,12 @@ class Store:
                     raise Busy("another change to the database takes long; nothing was saved") from error
                 raise trouble_of(error, self.path) or error from error
             try:
-                repository = Repository(connection)
+                repository, act = Repository(connection), self._act.get()
+                if act is not None:
+                    undo.watch(connection)
                 yield repository
+                if act is not None:
+                    undo.keep(connection, act)
                 if changes_session:
                     repository.bump_revision(as_planned)
                 connection.commit()
@@ -136,6 +143,16 @@ class Store:
         if snapshot is not None:
             self._looked_at.set(None)
             snapshot.close()
+
+    @contextmanager
+    def undoable(self, what: str, at: datetime) -> Iterator[undo.Undoable]:
+        """Every change within can be taken back as one act. what : was done, in words."""
+        act = undo.Undoable(what, at)
+        token = self._act.set(act)
+        try:
+            yield act
+        finally:
+            self._act.reset(token)
 
     def close(self) -> None:
         """Let go of the file, and leave it whole: nothing beside it."""

@@ -21,6 +21,7 @@ from iterum.store.kit import KIT_TABLES, KitRepository
 from iterum.store.remembered import remembered
 from iterum.store.rows import values_of
 from iterum.store.runs import RunRepository
+from iterum.store.undo import Done, Undone, acts, tags_in, undo
 
 AFTER = "after charge"
 """Origin of a reading that was taken when a batch came off."""
@@ -193,6 +194,20 @@ class Repository(KitRepository):
     def log_charge(self, pack_id: str, run_key: int | None, origin: str, record: ChargeRecord) -> int:
         """Write one charge of one pack down, in use or retired. Returns its key. Raises NotThere."""
         return self.runs.log_charge(self._pack_key(pack_id), run_key, origin, record)
+
+    # ------------------------------------------------------------------ acts that can be taken back
+
+    def acts(self) -> tuple[Done, ...]:
+        """What can be taken back, or was, the latest first."""
+        return acts(self._connection)
+
+    def tags_in_act(self, key: int) -> set[str]:
+        """Tags of packs and kit that taking an act back would change."""
+        return tags_in(self._connection, key)
+
+    def undo(self, key: int, at: datetime) -> Undone:
+        """Take an act back, but for what was used since. Raises NotThere."""
+        return undo(self._connection, key, at)
 
     # ------------------------------------------------------------------ retiring, and back
 

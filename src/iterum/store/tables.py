@@ -377,3 +377,24 @@ meeting = Table(
     # Rises with every change, so that what was computed before can be kept until then.
     Column("revision", Integer, nullable=False),
 )
+
+undos = Table(
+    "undos",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("at", Moment, nullable=False),
+    Column("what", String, nullable=False),
+    Column("undone_at", Moment),
+)
+
+undo_rows = Table(
+    "undo_rows",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("undo_key", ForeignKey("undos.key", ondelete="CASCADE"), nullable=False, index=True),
+    Column("table_name", String, nullable=False),
+    Column("row_key", Integer, nullable=False),
+    # As the database holds it; none where the row was not there before, or is there no more.
+    Column("was", JSON(none_as_null=True)),
+    Column("became", JSON(none_as_null=True)),
+)

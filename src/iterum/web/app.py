@@ -6,6 +6,7 @@ import secrets
 from collections.abc import Callable
 from contextlib import ExitStack
 from datetime import datetime
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
@@ -102,9 +103,11 @@ def create_app(
 
     watch : whether a thread looks at every charge each second. speed : of the clock, against the browser's own.
     """
-    app = Flask(__name__)
+    app, secret = Flask(__name__), secret_key(database.parent)
     app.config.update(
-        SECRET_KEY=secret_key(database.parent),
+        SECRET_KEY=secret,
+        # Ours alone: a browser sends cookies to every server of this machine, whichever its port.
+        SESSION_COOKIE_NAME=f"iterum_{sha256(secret.encode()).hexdigest()[:12]}",
         MAX_CONTENT_LENGTH=MAX_REQUEST_BYTES,
         MAX_FORM_MEMORY_SIZE=MAX_REQUEST_BYTES,
         MAX_FORM_PARTS=2000,
@@ -173,7 +176,9 @@ def _add_small_routes(app: Flask) -> None:
         answer = redirect(go_back_to(request.form.get("back", "")))
         for name, allowed in (("theme", ("day", "night")), ("keys", ("on", "off"))):
             if request.form.get(name) in allowed:
-                answer.set_cookie(name, request.form[name], max_age=31_536_000, samesite="Strict", httponly=True)
+                answer.set_cookie(
+                    f"iterum_{name}", request.form[name], max_age=31_536_000, samesite="Strict", httponly=True
+                )
         return answer
 
 

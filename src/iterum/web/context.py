@@ -1,9 +1,11 @@
 """What every route needs: the desk and the present moment."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import datetime
 from typing import cast
 
-from flask import current_app, g
+from flask import current_app, flash, g
 
 from iterum.core.bench.bench import Bench
 from iterum.services.checking import Checks
@@ -66,3 +68,19 @@ def now() -> datetime:
     if "now" not in g:
         g.now = current_app.extensions["iterum"]["clock"]()
     return cast(datetime, g.now)
+
+
+class Told:
+    """What the page says once an act is done. Where nothing was changed it offers no way back."""
+
+    text = ""
+    kind = "message"
+
+
+@contextmanager
+def undoable(what: str) -> Iterator[Told]:
+    """An act that one key takes back. what : was done, in words; the page says so, or the `text` that was set."""
+    told = Told()
+    with current_app.extensions["iterum"]["store"].undoable(what, now()) as act:
+        yield told
+    flash(told.text or f"{what}.", told.kind if act.key is None else f"undo-{act.key}")

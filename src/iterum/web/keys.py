@@ -28,6 +28,7 @@ KEYS: dict[str, tuple[Key, ...]] = {
         Key("!", "Something's wrong", ("!",), ("press wrong",)),
         Key(", .", "step back, step on", (",", "."), ("step -1", "step 1"), outside=DIGITS),
         Key("J", "jump to a pack by its tag", ("j",), ("jump",)),
+        Key("U", "undo what was just done", ("u",), ("press undo",)),
         Key("N", "night or day view", ("n",), ("press night",)),
         Key("?", "these keys", ("?",), ("press keys-link",)),
         Key(

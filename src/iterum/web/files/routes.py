@@ -7,13 +7,19 @@ from tempfile import TemporaryDirectory
 from flask import Blueprint, Response, current_app, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.reasons import NotThere, Unsafe
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import dumps, parse
 from iterum.exchange.shape import schema
 from iterum.services.importing import preview_import
 from iterum.store.copies import copy
-from iterum.web.context import desk, now
+from iterum.web.context import desk, links, now, undoable
 from iterum.web.figures import whole
+from iterum.web.frame import go_back_to
+from iterum.wording import about
+
+ACTS_SHOWN = 12
+"""Acts on the page that can be taken back, the latest."""
 
 blueprint = Blueprint("files", __name__, url_prefix="/files", template_folder="templates")
 
@@ -21,7 +27,8 @@ blueprint = Blueprint("files", __name__, url_prefix="/files", template_folder="t
 def _render(**shown: object) -> str:
     """The page, with where the data lies and its newest copy."""
     found = current_app.extensions["iterum"]
-    return render_template("files/page.html", path=found["store"].path, copied=found["copies"].latest(), **shown)
+    return render_template("files/page.html", path=found["store"].path, copied=found["copies"].latest(),
+                           acts=desk().acts()[:ACTS_SHOWN], **shown)  # fmt: skip
 
 
 @blueprint.get("")
@@ -88,8 +95,28 @@ def take() -> str | AnyResponse | tuple[str, int]:
         session = parse(text)
     except BadInput:
         return _preview(text.encode(), "")
-    if not desk().write(session, now(), expected_revision=request.form.get("revision", -1, type=whole)):
-        flash("Something was changed meanwhile. Look at the changes again.", "care")
+    with undoable("A session file brought in") as told:
+        taken = desk().write(session, now(), expected_revision=request.form.get("revision", -1, type=whole))
+        told.text = f"Imported: {len(session.packs)} packs and the kit of the file."
+        if not taken:
+            told.text, told.kind = "Something was changed meanwhile. Look at the changes again.", "care"
+    if not taken:
         return _preview(text.encode(), "")
-    flash(f"Imported: {len(session.packs)} packs and the kit of the file.")
     return redirect(url_for("packs.page"))
+
+
+@blueprint.post("/undo/<int:key>")
+def undo(key: int) -> AnyResponse:
+    """Take an act back: what it changed is as before, but for what was used since."""
+    try:
+        with undoable("Taken back") as told:
+            undone = desk().undo(key, now())
+            told.text = f"Taken back: {undone.what}."
+            if undone.stayed:
+                told.text += f" {undone.stayed} of {undone.back + undone.stayed} entries stay: they were used since."
+        links().renew()
+    except NotThere:
+        flash("That was taken back already, or too much was done since.", "care")
+    except Unsafe as held:
+        flash("Not taken back: " + " ".join(map(about, held.reasons)), "care")
+    return redirect(go_back_to(request.form.get("back", "")))

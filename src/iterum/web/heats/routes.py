@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import date, datetime, timedelta, tzinfo
 
-from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from flask import Blueprint, Response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.bench.session import USED_FRACTION, Wish
@@ -12,7 +12,7 @@ from iterum.core.reasons import NotThere
 from iterum.core.season.moments import is_of_our_time
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.heats import COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
-from iterum.web.context import desk, now
+from iterum.web.context import desk, now, undoable
 from iterum.web.figures import figure, whole
 
 blueprint = Blueprint("heats", __name__, url_prefix="/heats", template_folder="templates")
@@ -95,8 +95,9 @@ def save() -> str | AnyResponse | tuple[str, int]:
         heats[number] = replace(heat, wish=replace(heat.wish, rest_min=old.rest_min))
     else:
         heats.append(heat)
-    desk().set_heats(heats, now())
-    flash(f"{_named(heat)} is written down. Plan again to have packs ready for it.")
+    with undoable(f"{_named(heat)} written down") as told:
+        desk().set_heats(heats, now())
+        told.text = f"{_named(heat)} is written down. Plan again to have packs ready for it."
     return redirect(url_for("heats.page"))
 
 
@@ -117,23 +118,24 @@ def move() -> AnyResponse:
         if not is_of_our_time(moved):
             raise NotThere("day", str(moved.year))
         heats[at] = replace(heats[at], at=moved)
-    desk().set_heats(heats, now())
     more = f" and {last - number - 1} after it" if last > number + 1 else ""
-    flash(f"{_named(heats[number])}{more} moved by {by_min:+g} min. Plan again to follow.")
+    what = f"{_named(heats[number])}{more} moved by {by_min:+g} min"
+    with undoable(what) as told:
+        desk().set_heats(heats, now())
+        told.text = f"{what}. Plan again to follow."
     return redirect(url_for("heats.page"))
 
 
 @blueprint.post("/gone")
 def gone() -> AnyResponse:
-    """Take a heat away; it can be written down again from the form."""
+    """Take a heat away."""
     number = request.form.get("number", -1, type=whole)
     heats = list(desk().heats())
     if not 0 <= number < len(heats):
         raise NotThere("heat", "number")
     heat = heats.pop(number)
-    desk().set_heats(heats, now())
-    texts = _texts_of(heat)
-    flash(f"{_named(heat)} is taken away. It was {texts['packs']} × {texts['class']} at {texts['time']}.")
+    with undoable(f"{_named(heat)} is taken away"):
+        desk().set_heats(heats, now())
     return redirect(url_for("heats.page"))
 
 
@@ -168,8 +170,9 @@ def _take(heats: Sequence[Heat]) -> AnyResponse:
     """Add heats to those there are; one at the same time with the same name takes the old one's place."""
     new = {(heat.at, heat.wish.name) for heat in heats}
     kept = [heat for heat in desk().heats() if (heat.at, heat.wish.name) not in new]
-    desk().set_heats([*kept, *heats], now())
-    flash(f"{len(heats)} heats are written down. Plan again to have packs ready for them.")
+    with undoable(f"{len(heats)} heats brought in") as told:
+        desk().set_heats([*kept, *heats], now())
+        told.text = f"{len(heats)} heats are written down. Plan again to have packs ready for them."
     return redirect(url_for("heats.page"))
 
 

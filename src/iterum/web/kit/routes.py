@@ -25,7 +25,7 @@ from iterum.services.links import CHARGER, CHECKER
 from iterum.store.kit import KitItem
 from iterum.store.rows import TagTaken
 from iterum.web.choices import figure
-from iterum.web.context import bench, desk, links, now
+from iterum.web.context import bench, desk, links, now, undoable
 from iterum.web.figures import whole
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
 from iterum.wording import about
@@ -136,8 +136,8 @@ def add_device() -> Response:
 @blueprint.post("/device/gone")
 def drop_device() -> Response:
     """Talk to a device no more; it can be met again at its address."""
-    links().drop(request.form.get("key", -1, type=whole))
-    flash("Not asked any more. Add it again at the same address.")
+    with undoable("A device is not asked any more"):
+        links().drop(request.form.get("key", -1, type=whole))
     return redirect(url_for("kit.page"))
 
 
@@ -145,8 +145,8 @@ def drop_device() -> Response:
 def channel_back() -> Response:
     """Put a channel back on the charger it was taken off."""
     channel_id = request.form.get("id", "")
-    desk().put_channel_back(channel_id)
-    flash(f"{channel_id} is back on its charger.")
+    with undoable(f"{channel_id} is back on its charger"):
+        desk().put_channel_back(channel_id)
     return redirect(url_for("kit.page"))
 
 
@@ -190,14 +190,14 @@ def save(part: str) -> str | Response | tuple[str, int]:
     }
     if not faults:
         try:
-            desk().save_kit_item(part_from(part, document), known_as)
+            with undoable(f"{document['id']} is written down"):
+                desk().save_kit_item(part_from(part, document), known_as)
         except TagTaken as taken:
             place = "id" if taken.tag == document["id"] else "channels[0].id"
             faults = {place: f"{taken.tag} is used already."}
         except Unsafe as held:
             faults = {"id": " ".join(map(about, held.reasons))}
         else:
-            flash(f"{document['id']} is written down.")
             return redirect(url_for("kit.page"))
     return _form(part, request.form, channels, faults, known_as), 422
 
@@ -247,9 +247,10 @@ def note_source() -> Response:
             flash(f"Not written down: it can hold 0 to {most_wh:.0f} Wh that may be taken.", "care")
             return redirect(url_for("kit.page"))
         taken_wh = most_wh - left_wh
-    desk().note_source(Entry(source_id, now(), EntryKind(act), taken_wh))
-    flash({"filled": f"{source_id} is filled again.", "empty": f"{source_id} has nothing left.",
-           "told": f"{source_id} holds what you said."}[act])  # fmt: skip
+    what = {"filled": f"{source_id} is filled again", "empty": f"{source_id} has nothing left",
+            "told": f"{source_id} holds what you said"}[act]  # fmt: skip
+    with undoable(what):
+        desk().note_source(Entry(source_id, now(), EntryKind(act), taken_wh))
     return redirect(url_for("kit.page"))
 
 
@@ -264,9 +265,9 @@ def retire(part: str) -> Response:
         flash(f"Not retired: {', '.join(fed)} is fed by {item_id}. Feed it from elsewhere first.", "care")
         return redirect(url_for("kit.page"))
     try:
-        desk().retire(kind, item_id, None if back else now())
+        with undoable(f"{item_id} is back in use" if back else f"{item_id} is retired"):
+            desk().retire(kind, item_id, None if back else now())
     except Unsafe as held:
         flash("Not retired: " + " ".join(map(about, held.reasons)), "care")
         return redirect(url_for("kit.page"))
-    flash(f"{item_id} is back in use." if back else f"{item_id} is retired. Bring it back below, under Retired.")
     return redirect(url_for("kit.page"))

@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from datetime import date, datetime, time, timedelta, tzinfo
 from typing import Any
 
-from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from flask import Blueprint, Response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.season.columns import READING_MEANINGS, guessed
@@ -12,7 +12,7 @@ from iterum.exchange.csv_table import csv_text
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, observations_from, read_table
 from iterum.services.logbook import PAGE, Query
-from iterum.web.context import desk, log_book, now, runs
+from iterum.web.context import desk, log_book, now, runs, undoable
 from iterum.web.figures import whole
 from iterum.web.run.views import run_page
 
@@ -137,10 +137,10 @@ def take() -> str | AnyResponse | tuple[str, int]:
     try:
         headings, rows = read_table(text.encode())
         meaning = {heading: request.form.get(f"m-{at}", "") for at, heading in enumerate(headings)}
-        told = _taken(what, headings, rows, meaning)
+        with undoable("A log brought in") as told:
+            told.text = _taken(what, headings, rows, meaning)
     except BadInput as bad:
         return _import_page(text, headings, meaning, what, bad.faults, rows[:4]), 422
-    flash(told)
     return redirect(url_for("log.page"))
 
 

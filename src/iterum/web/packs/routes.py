@@ -15,7 +15,7 @@ from iterum.exchange.csv_table import csv_text
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import pack_document, part_from
 from iterum.store.rows import TagTaken
-from iterum.web.context import bench, desk, log_book, now
+from iterum.web.context import bench, desk, log_book, now, undoable
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
 from iterum.web.pictures import known_curve, trend
 from iterum.web.pictures.code import code_svg
@@ -69,13 +69,13 @@ def save() -> str | AnyResponse | tuple[str, int]:
     faults = faults_by_field("pack", document, pack_sense(document))
     if not faults:
         try:
-            desk().save_pack(part_from("pack", document), known_as, now())
+            with undoable(f"{document['id']} is written down"):
+                desk().save_pack(part_from("pack", document), known_as, now())
         except TagTaken as taken:
             faults = {"id": f"{taken.tag} is used already, by a pack in use or a retired one."}
         except Unsafe as held:
             faults = {"id": " ".join(map(about, held.reasons))}
         else:
-            flash(f"{document['id']} is written down.")
             return redirect(url_for("packs.page"))
     return _form(request.form, faults, known_as), 422
 
@@ -86,11 +86,11 @@ def retire() -> AnyResponse:
     pack_id = request.form.get("id", "")
     back = request.form.get("back") == "yes"
     try:
-        desk().retire(Pack, pack_id, None if back else now())
+        with undoable(f"{pack_id} is back in use" if back else f"{pack_id} is retired"):
+            desk().retire(Pack, pack_id, None if back else now())
     except Unsafe as held:
         flash("Not retired: " + " ".join(map(about, held.reasons)), "care")
         return redirect(url_for("packs.page"))
-    flash(f"{pack_id} is back in use." if back else f"{pack_id} is retired. Bring it back below, under Retired.")
     return redirect(url_for("packs.page"))
 
 
@@ -116,8 +116,9 @@ def health() -> str:
 def forget() -> AnyResponse:
     """Forget what a pack's charges taught of it."""
     pack = _find(request.form.get("id"))
-    desk().forget_learned(pack.id, now())
-    flash(f"What was learned of {pack.id} is forgotten; its charges from now on teach it anew. The log keeps them all.")
+    with undoable(f"What was learned of {pack.id} is forgotten") as told:
+        desk().forget_learned(pack.id, now())
+        told.text = f"What was learned of {pack.id} is forgotten; its charges from now on teach it anew."
     return redirect(url_for("packs.health", id=pack.id))
 
 
