@@ -7,12 +7,14 @@ from typing import Any
 import click
 
 COMMANDS = {
+    "archive": "Everything that is kept, in the open: one line of JSON a row, retired things too.",
     "backup": "A whole copy of the database in a file, checked by opening it; Iterum may run meanwhile.",
     "check": "The verdict on each pack: fit, look or stop, with its reasons.",
     "match": "Which packs may share a board, in what order to plug them in, and what would mend the rest.",
     "size": "The amps to dial for the file's group, every limit, and the card to set on the charger.",
     "equalise": "What flows between the packs of the file's group when they are joined, and for how long.",
     "charge": "How long the file's group takes, what each pack sees, and what it costs the source.",
+    "merge": "Take an archive in: on an empty bench the same again, on another what is new there.",
     "plan": "Batches over channels and time: every pack full in time, within what the field can give.",
     "restore": "Put a copy back in the place of the database; what was there is kept beside it.",
     "serve": "Serve the pages on this machine, and watch every charge.",

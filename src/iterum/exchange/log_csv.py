@@ -75,14 +75,14 @@ def charges_from(
             faults.append(Fault(f"line {number}", "has no date"))
         else:
             record = ChargeRecord(**{name: v for name, v in values.items() if name != "pack"})
-            faults += _untrue(number, record)
+            faults += [Fault(f"line {number}", text) for text in untrue(record)]
             made.append((values["pack"], record))
     if faults:
         raise BadInput(faults[:50])
     return made
 
 
-def _untrue(number: int, record: ChargeRecord) -> list[Fault]:
+def untrue(record: ChargeRecord) -> list[str]:
     """What of a charge cannot be: each figure by itself, and its date."""
     found = [not_true(0, charge_mah=record.charge_mah, cell_v=cells, minutes=record.minutes)
              for cells in (record.before_v, record.after_v)]  # fmt: skip
@@ -91,7 +91,7 @@ def _untrue(number: int, record: ChargeRecord) -> list[Fault]:
         told.add("resistance must be over 0 and under 10000 mΩ")
     if not is_of_our_time(record.at):
         told.add(f"the year {record.at.year} is none of ours")
-    return [Fault(f"line {number}", text) for text in sorted(told)]
+    return sorted(told)
 
 
 MOST_MOHM = 10_000.0

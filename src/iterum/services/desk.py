@@ -1,6 +1,6 @@
 """What lies on the bench: the stored session, its matching, and the changes a pilot makes to it."""
 
-from collections.abc import Callable, Hashable, Mapping, Sequence
+from collections.abc import Callable, Container, Hashable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any, TypeVar, cast
@@ -228,8 +228,9 @@ class Desk:
     def undo(self, key: int, now: datetime) -> Undone:
         """Take an act back, but for what was used since. Raises NotThere, and Unsafe while a batch has a part of it."""
         with self._store.writing() as repository:
+            brought = repository.runs_in_act(key)
             for tag in repository.tags_in_act(key):
-                _refuse_in_hand(repository, tag)
+                _refuse_in_hand(repository, tag, brought)
             return repository.undo(key, now)
 
     def session_at(self, moment: datetime) -> Session:
@@ -337,9 +338,14 @@ def _parts(kit: Kit, item_id: str) -> tuple[Any, ...]:
     return tuple(one for item in items for one in (item, *_channels(item)))
 
 
-def _refuse_in_hand(repository: Repository, tag: str) -> None:
-    """Raises Unsafe for what a batch in hand is made of: it cannot go, or get another tag, before that is over."""
+def _refuse_in_hand(repository: Repository, tag: str, but: Container[int] = ()) -> None:
+    """Raises Unsafe for what a batch in hand is made of: it cannot go, or get another tag, before that is over.
+
+    but : keys of batches that go with it.
+    """
     for run in repository.runs.in_states(OPEN):
+        if run.key in but:
+            continue
         if tag in (*run.packs, run.channel, run.source) or tag in (run.board or "").split(CHAIN):
             raise Unsafe((reason("held_in_hand", id=tag, packs=run.packs),))
 

@@ -1,6 +1,6 @@
 """Core objects in and out of the tables. Every method runs inside the transaction it was given."""
 
-from collections.abc import Hashable, Mapping, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields
 from datetime import datetime
 from typing import Any
@@ -16,12 +16,14 @@ from iterum.core.reasons import NotThere
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.records import KeptReading
 from iterum.store import tables
+from iterum.store.archive import Line, lines_of
 from iterum.store.documents import from_document, to_document
 from iterum.store.kit import KIT_TABLES, KitRepository
+from iterum.store.merge import Merge, Taken
 from iterum.store.remembered import remembered
 from iterum.store.rows import values_of
 from iterum.store.runs import RunRepository
-from iterum.store.undo import Done, Undone, acts, tags_in, undo
+from iterum.store.undo import Done, Undone, acts, brought, tags_in, undo
 
 AFTER = "after charge"
 """Origin of a reading that was taken when a batch came off."""
@@ -74,7 +76,7 @@ class Repository(KitRepository):
         latest = self._latest_readings() if rows else {}
         return tuple(_pack(row, latest.get(row.key)) for row in rows)
 
-    def _pack_key(self, pack_id: str) -> int:
+    def key_of(self, pack_id: str) -> int:
         """The row of a pack. Raises NotThere when there is none."""
         key = self._connection.scalar(select(tables.packs.c.key).where(tables.packs.c.id == pack_id))
         if key is None:
@@ -140,7 +142,7 @@ class Repository(KitRepository):
         readings = tables.readings
         was = self._connection.execute(select(readings).where(readings.c.key == corrects)).first()
         row = {
-            "pack_key": self._pack_key(pack_id),
+            "pack_key": self.key_of(pack_id),
             "taken_at": reading.taken_at if was is None else was.taken_at or was.entered_at,
             "entered_at": entered_at,
             "pack_v": reading.pack_v,
@@ -153,7 +155,7 @@ class Repository(KitRepository):
 
     def readings(self, pack_id: str) -> tuple[KeptReading, ...]:
         """Every reading of a pack, newest first, corrected ones included."""
-        mine = tables.readings.c.pack_key == self._pack_key(pack_id)
+        mine = tables.readings.c.pack_key == self.key_of(pack_id)
         return self._kept(select(tables.readings).where(mine).order_by(tables.readings.c.key.desc()))
 
     def measured(
@@ -163,7 +165,7 @@ class Repository(KitRepository):
         table = tables.readings
         statement = select(table).order_by(table.c.key.desc())
         if pack_id is not None:
-            statement = statement.where(table.c.pack_key == self._pack_key(pack_id))
+            statement = statement.where(table.c.pack_key == self.key_of(pack_id))
         if since is not None:
             statement = statement.where(table.c.entered_at >= since)
         if until is not None:
@@ -193,7 +195,7 @@ class Repository(KitRepository):
 
     def log_charge(self, pack_id: str, run_key: int | None, origin: str, record: ChargeRecord) -> int:
         """Write one charge of one pack down, in use or retired. Returns its key. Raises NotThere."""
-        return self.runs.log_charge(self._pack_key(pack_id), run_key, origin, record)
+        return self.runs.log_charge(self.key_of(pack_id), run_key, origin, record)
 
     # ------------------------------------------------------------------ acts that can be taken back
 
@@ -205,9 +207,23 @@ class Repository(KitRepository):
         """Tags of packs and kit that taking an act back would change."""
         return tags_in(self._connection, key)
 
+    def runs_in_act(self, key: int) -> set[int]:
+        """Batches that an act brought, and that nobody has touched since."""
+        return brought(self._connection, key, tables.runs)
+
     def undo(self, key: int, at: datetime) -> Undone:
         """Take an act back, but for what was used since. Raises NotThere."""
         return undo(self._connection, key, at)
+
+    # ------------------------------------------------------------------ everything, out and in
+
+    def archive(self, now: datetime) -> Iterator[str]:
+        """Every row as a line of an archive."""
+        return lines_of(self._connection, now)
+
+    def merge(self, rows: list[Line]) -> Taken:
+        """Take the rows of an archive in. Raises BadInput where tags clash."""
+        return Merge(self._connection).take(rows)
 
     # ------------------------------------------------------------------ retiring, and back
 
@@ -296,8 +312,8 @@ class Repository(KitRepository):
         """Note a move by hand; a later one of the same pack replaces it."""
         self.drop_hand_move(move.pack_id)
         values = {
-            "pack_key": self._pack_key(move.pack_id),
-            "with_pack_key": None if move.with_pack_id is None else self._pack_key(move.with_pack_id),
+            "pack_key": self.key_of(move.pack_id),
+            "with_pack_key": None if move.with_pack_id is None else self.key_of(move.with_pack_id),
             "moved_at": at,
         }
         self._connection.execute(insert(tables.hand_moves).values(values))
@@ -306,7 +322,7 @@ class Repository(KitRepository):
         """Forget the move of one pack, or of all."""
         statement = delete(tables.hand_moves)
         if pack_id is not None:
-            statement = statement.where(tables.hand_moves.c.pack_key == self._pack_key(pack_id))
+            statement = statement.where(tables.hand_moves.c.pack_key == self.key_of(pack_id))
         self._connection.execute(statement)
 
     def meeting(self) -> tuple[str | None, str | None, Choice | None]:

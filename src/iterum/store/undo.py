@@ -6,12 +6,12 @@ has changed since, or that others rest on, stays as it is, and the answer says h
 """
 # ruff: noqa: S608 (tables and columns are named by us, values are bound)
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection, Table, delete, insert, select, update
+from sqlalchemy import Connection, Row, Table, delete, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from iterum.core.reasons import NotThere
@@ -99,6 +99,8 @@ def keep(connection: Connection, act: Undoable) -> None:
     for name, row_key in run("SELECT name, row FROM touched ORDER BY at").all():
         table = by_name[name]
         was, became = _row(connection, table, row_key, f"temp.was_{name}"), _row(connection, table, row_key)
+        if table is tables.meeting and was is None:  # it stays, for its revision, with nothing said
+            was = {column: row_key if column == "key" else None for column in _columns(table)}
         if was != became:
             changed.append({"table_name": name, "row_key": row_key, "was": was, "became": became})
     for table in WATCHED:
@@ -130,8 +132,21 @@ def acts(connection: Connection) -> tuple[Done, ...]:
 
 def tags_in(connection: Connection, key: int) -> set[str]:
     """Tags of packs and kit that taking an act back would change."""
-    rows = connection.execute(select(tables.undo_rows).where(tables.undo_rows.c.undo_key == key)).all()
-    return {str(side["id"]) for row in rows for side in (row.was, row.became) if side and "id" in side}
+    return {
+        str(side["id"]) for row in _rows_of(connection, key) for side in (row.was, row.became) if side and "id" in side
+    }
+
+
+def brought(connection: Connection, key: int, table: Table) -> set[int]:
+    """Rows of a table that an act brought, and that are as it brought them."""
+    rows = [row for row in _rows_of(connection, key) if row.table_name == table.name and row.was is None]
+    return {row.row_key for row in rows if _row(connection, table, row.row_key) == row.became}
+
+
+def _rows_of(connection: Connection, key: int) -> Sequence[Row[Any]]:
+    """What an act touched, the last first."""
+    rows = tables.undo_rows
+    return connection.execute(select(rows).where(rows.c.undo_key == key).order_by(rows.c.key.desc())).all()
 
 
 def undo(connection: Connection, key: int, at: datetime) -> Undone:
@@ -142,9 +157,7 @@ def undo(connection: Connection, key: int, at: datetime) -> Undone:
     if what is None:
         raise NotThere("act", key)
     by_name = {table.name: table for table in WATCHED}
-    rows = connection.execute(
-        select(tables.undo_rows).where(tables.undo_rows.c.undo_key == key).order_by(tables.undo_rows.c.key.desc())
-    ).all()
+    rows = _rows_of(connection, key)
     back = sum(_put_back(connection, by_name[row.table_name], row.row_key, row.was, row.became) for row in rows)
     return Undone(str(what), back, len(rows) - back)
 

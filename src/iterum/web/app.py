@@ -19,6 +19,7 @@ from werkzeug.wrappers import Response as AnyResponse
 from iterum.core.reasons import Busy, NotThere, Unsafe
 from iterum.core.season.cautions import cautions_at
 from iterum.exchange.faults import BadInput
+from iterum.services.archiving import Archives
 from iterum.services.checking import Checks
 from iterum.services.desk import Desk
 from iterum.services.incidents import Incidents
@@ -28,6 +29,7 @@ from iterum.services.planning import PlanDesk
 from iterum.services.running import RunDesk
 from iterum.services.watch import Watch
 from iterum.services.watching import Watcher
+from iterum.store.archive import MAX_BYTES
 from iterum.store.copies import DailyCopies
 from iterum.store.database import Store
 from iterum.store.troubles import StoreTrouble, trouble_of
@@ -128,6 +130,7 @@ def create_app(
         "log": LogBook(store, desk),
         "watch": Watch(watcher, clock, copies),
         "watcher": watcher, "incidents": Incidents(store, runs), "checks": Checks(desk, runs),
+        "archives": Archives(store),
     }  # fmt: skip
     if watch:
         app.extensions["iterum"]["watch"].start()
@@ -135,6 +138,7 @@ def create_app(
     app.jinja_env.globals.update(MACROS, cautions_at=cautions_at)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.url_map.converters["int"] = _Key
+    app.before_request(_let_archives_in)  # before the form is read for its token
     CSRFProtect(app)
     for room in ROOMS:
         app.register_blueprint(room.blueprint)
@@ -144,6 +148,12 @@ def create_app(
     app.after_request(_protect)
     _look_once(app, store)
     return app
+
+
+def _let_archives_in() -> None:
+    """A whole archive is larger than anything else that is sent."""
+    if request.endpoint == "files.take_archive":
+        request.max_content_length = MAX_BYTES
 
 
 def _look_once(app: Flask, store: Store) -> None:

@@ -8,6 +8,7 @@ from typing import cast
 from flask import current_app, flash, g
 
 from iterum.core.bench.bench import Bench
+from iterum.services.archiving import Archives
 from iterum.services.checking import Checks
 from iterum.services.desk import Desk
 from iterum.services.incidents import Incidents
@@ -51,6 +52,11 @@ def incidents() -> Incidents:
 def checks() -> Checks:
     """Checking packs after their charge."""
     return cast(Checks, current_app.extensions["iterum"]["checks"])
+
+
+def archives() -> Archives:
+    """Everything of this bench, out and in."""
+    return cast(Archives, current_app.extensions["iterum"]["archives"])
 
 
 def links() -> Links:

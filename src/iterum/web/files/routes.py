@@ -1,6 +1,7 @@
 """Addresses of the Files page: import a session file, export one, the published schema."""
 
 import json
+from collections.abc import Mapping
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -12,12 +13,21 @@ from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import dumps, parse
 from iterum.exchange.shape import schema
 from iterum.services.importing import preview_import
+from iterum.store.archive import schema as line_schema
 from iterum.store.copies import copy
-from iterum.web.context import desk, links, now, undoable
+from iterum.store.merge import Taken
+from iterum.web.context import archives, desk, links, now, undoable
 from iterum.web.figures import whole
 from iterum.web.frame import go_back_to
 from iterum.wording import about
 
+ROWS = {
+    "packs": "packs", "readings": "readings", "charges": "charges", "runs": "batches", "incidents": "incidents",
+    "observations": "figures of chargers", "boards": "boards", "chargers": "chargers", "supplies": "supplies",
+    "sources": "sources", "ledger": "bookings of sources", "wishes": "heats", "plans": "plans", "devices": "devices",
+    "house_rules": "house rules",
+}  # fmt: skip
+"""What rows of an archive are called; others go with these."""
 ACTS_SHOWN = 12
 """Acts on the page that can be taken back, the latest."""
 
@@ -54,6 +64,47 @@ def take_copy() -> Response:
     name = f"iterum-{now().astimezone():%Y-%m-%d-%H%M}.sqlite3"
     return Response(data, mimetype="application/vnd.sqlite3",
                     headers={"Content-Disposition": f"attachment; filename={name}"})  # fmt: skip
+
+
+@blueprint.get("/archive.jsonl")
+def archive() -> Response:
+    """Everything that is kept, as an archive."""
+    name = f"iterum-{now().astimezone():%Y-%m-%d}.jsonl"
+    head = {"Content-Disposition": f"attachment; filename={name}"}
+    return Response(archives().text(now()), mimetype="application/jsonl", headers=head)
+
+
+@blueprint.get("/archive.schema.json")
+def archive_schema() -> Response:
+    """The JSON Schema of one line of an archive."""
+    return _download(json.dumps(line_schema(), indent=1, ensure_ascii=False) + "\n", "iterum-archive.schema.json")
+
+
+@blueprint.post("/archive")
+def take_archive() -> str | AnyResponse | tuple[str, int]:
+    """Take an archive in: all of it or nothing, and nothing twice."""
+    upload = request.files.get("archive")
+    try:
+        if upload is None or not upload.filename:
+            raise BadInput([Fault("", "Choose an archive first.")])
+        with undoable("An archive brought in") as told:
+            told.text = _told(archives().take(upload.read()))
+    except BadInput as bad:
+        return _render(faults=(), archive_faults=bad.faults, preview=None, text="", name=""), 422
+    links().renew()
+    return redirect(url_for("files.page"))
+
+
+def _told(taken: Taken) -> str:
+    """What came of an archive, in words."""
+    parts = [_counted(taken.new, "new"), _counted(taken.here, "here already"),
+             _counted(taken.left_out, "left out: what holds on this bench stays")]  # fmt: skip
+    return "Taken in. " + " ".join(part for part in parts if part)
+
+
+def _counted(counts: Mapping[str, int], what: str) -> str:
+    told = [f"{counts[name]} {words}" for name, words in ROWS.items() if counts.get(name)]
+    return f"{', '.join(told)} {what}." if told else ""
 
 
 @blueprint.get("/session.schema.json")

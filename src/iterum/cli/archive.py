@@ -1,0 +1,33 @@
+"""`iterum archive`."""
+
+import sys
+from pathlib import Path
+
+import click
+
+from iterum.cli import command
+from iterum.cli.common import BAD_INPUT, present
+from iterum.cli.folder import database_in
+from iterum.services.archiving import Archives
+from iterum.store.copies import check
+from iterum.store.database import Store
+from iterum.store.troubles import StoreTrouble
+
+
+@command("archive")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder of the database.")
+@click.option("--demo", is_flag=True, help="The made-up meeting's database.")
+def archive(file: Path, data: Path | None, demo: bool) -> None:
+    """See `iterum archive --help`."""
+    database = database_in(data, demo)
+    try:
+        check(database)
+        store = Store(database)
+        text = Archives(store).text(present())
+        store.close()
+        file.write_text(text, encoding="utf-8")
+    except (StoreTrouble, OSError) as trouble:
+        click.echo(str(trouble), err=True)
+        sys.exit(BAD_INPUT)
+    click.echo(f"{text.count(chr(10)) - 1} rows are in {file}.")
