@@ -9,6 +9,7 @@ import pytest
 from iterum.core.bench.packs import Condition
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
+from iterum.services.logbook import Query
 from iterum.services.watching import TYPED
 from tests.conftest import NOON
 from tests.web.conftest import PACKS, UNEVEN, Visitor, planned
@@ -261,10 +262,11 @@ class TestLog:
         page = bench.visitor.post("/log/import/columns", what="charges", text=text).text
         assert "Meaning of Akku" in page
         chosen = {"m-0": "pack", "m-1": "at", "m-2": "charge_mah"}
-        assert (
-            "say which column is the pack tag"
-            in bench.visitor.post("/log/import", what="charges", text=text, **{"m-1": "at"}).text
-        )
+        asked = bench.visitor.post("/log/import", what="charges", text=text, **{"m-1": "at"}).seen.said
+        assert "Akku is not known; say what this column means, or choose to leave it out" in asked
+        left_out = {"m-0": "out", "m-1": "at", "m-2": "charge_mah"}
+        asked = bench.visitor.post("/log/import", what="charges", text=text, **left_out).seen.said
+        assert "say which column is the pack tag" in asked
         page = bench.visitor.post("/log/import", what="charges", text=text, **chosen).text
         assert "2 charges are written down, 0 were here already." in page
         again = bench.visitor.post(
@@ -275,6 +277,25 @@ class TestLog:
             "0 charges are written down, 2 were here already."
             in bench.visitor.post("/log/import", what="charges", text=text, **chosen).text
         )
+
+    def test_a_second_file_fills_what_the_first_left_out_and_bad_rows_are_left_out_by_choice(self, bench):
+        first = "pack,date,mAh in\nP-01,2026-05-01 10:00,900\n"
+        second = "pack,date,min,mAh in\nP-01,2026-05-01 10:00,55,1\nP-01,2026-05-02 10:00,50,800\nP-01,never,50,800\n"
+
+        def taken(text, **more):
+            page = bench.visitor.post("/log/import/columns", what="charges", text=text).seen
+            chosen = {field["name"]: field.find("option", selected=True)["value"] for field in page.page("select")}
+            return bench.visitor.post("/log/import", what="charges", text=text, **chosen, **more).seen
+
+        assert "1 charges are written down" in taken(first).said
+        refused = taken(second)
+        assert "line 4, date" in refused.said
+        assert bench.desk.acts()[0].what == "A log brought in"
+        assert refused.page.find("button", string=re.compile("Take the other 2 rows"))
+        done = taken(second, rest="yes").said
+        assert "1 charges are written down, 1 were filled with what they lacked, 0 were here already. 1 rows are left out." in done
+        (row,) = [row for row in bench.found["log"].entries(Query(pack_id="P-01")) if row["at"].day == 1]
+        assert (row["charge_mah"], row["minutes"]) == (900, 55)  # what was known stays
 
     def test_readings_of_a_file_are_kept_with_their_run_and_watched(self, bench):
         key = bench.charging()

@@ -17,7 +17,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 import serial
 
-from iterum.core.season.columns import READING_MEANINGS, READING_READERS, guessed
+from iterum.core.season.columns import OUT, READING_MEANINGS, READING_READERS, guessed
 from iterum.core.season.run import Status
 from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused, Settings
 
@@ -60,7 +60,7 @@ class LogCharger:
         if not path or "channel" not in asked:
             raise Refused("say the port and the channel of the kit, as in log:/dev/ttyUSB0?channel=Twin-1&baud=9600")
         if wrong or not asked.get("baud", "1").isdigit():
-            known = ", ".join(name for name in READING_MEANINGS if name)
+            known = ", ".join(name for name in READING_MEANINGS if name != OUT)
             raise Refused(f"columns mean one of {known}; baud is a number ({'; '.join(wrong) or asked['baud']})")
         return cls(path, asked["channel"], int(asked.get("baud", DEFAULT_BAUD)), columns, timeout_s)
 

@@ -3,13 +3,13 @@
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime, time, timedelta, tzinfo
+from datetime import date, datetime, time, timedelta
 from typing import Any
 
 from icalendar import Calendar, Event
 
 from iterum.core.bench.session import Wish
-from iterum.core.season.moments import is_of_our_time
+from iterum.core.season.moments import Local, is_of_our_time
 from iterum.exchange.faults import BadInput, Fault, checked
 from iterum.exchange.sense import wish_sense
 from iterum.exchange.session import OF_PART, wish_document
@@ -43,7 +43,7 @@ def family_from(text: str) -> str:
     return f"{chemistry}-{int(cells[:-1])}S" if chemistry and cells else text.strip()
 
 
-def moment_from(text: str, day: date, zone: tzinfo) -> datetime | None:
+def moment_from(text: str, day: date, local: Local) -> datetime | None:
     """ "14:05" on the day given, or a date and a time; None for anything else."""
     text = text.strip().replace("T", " ")
     whole = re.fullmatch(r"(?:(\d{4}-\d\d-\d\d) +)?(\d{1,2})[:.](\d\d)", text)
@@ -51,15 +51,15 @@ def moment_from(text: str, day: date, zone: tzinfo) -> datetime | None:
         return None
     try:
         on = date.fromisoformat(whole[1]) if whole[1] else day
-        moment = datetime.combine(on, time(int(whole[2]), int(whole[3])), zone)
+        moment = local(datetime.combine(on, time(int(whole[2]), int(whole[3]))))
     except ValueError:
         return None
     return moment if is_of_our_time(moment) else None
 
 
-def heat_from(texts: Mapping[str, str], day: date, zone: tzinfo) -> Heat:
+def heat_from(texts: Mapping[str, str], day: date, local: Local) -> Heat:
     """A heat from texts by column. Raises BadInput with every fault, each at its column."""
-    at = moment_from(texts.get("time", ""), day, zone)
+    at = moment_from(texts.get("time", ""), day, local)
     document: dict[str, Any] = {"at_min": 0.0}
     for column, name in _FIELDS.items():
         text = texts.get(column, "").strip()
@@ -91,7 +91,7 @@ def _percent(text: str) -> float | int | str:
     return value / 100 if isinstance(value, (int, float)) and value > 1 else value
 
 
-def parse_table(text: str, day: date, zone: tzinfo) -> list[Heat]:
+def parse_table(text: str, day: date, local: Local) -> list[Heat]:
     """Heats from pasted lines, columns set apart by tabs, semicolons or commas. Raises BadInput with every fault."""
     lines = [(number, line) for number, line in enumerate(text.splitlines(), 1) if line.strip()]
     mark = next((sign for sign in ("\t", ";", ",") if sign in text), "\t")
@@ -104,7 +104,7 @@ def parse_table(text: str, day: date, zone: tzinfo) -> list[Heat]:
             columns = named
             continue
         try:
-            heats.append(heat_from(dict(zip(columns, cells, strict=False)), day, zone))
+            heats.append(heat_from(dict(zip(columns, cells, strict=False)), day, local))
         except BadInput as bad:
             faults += [Fault(f"line {number}, {fault.place}", fault.mend) for fault in bad.faults]
     if not heats and not faults:
@@ -136,7 +136,7 @@ def calendar_text(heats: Sequence[Heat], stamp: datetime) -> bytes:
     return bytes(calendar.to_ical())
 
 
-def parse_calendar(raw: bytes, usual: Wish, zone: tzinfo) -> list[Heat]:
+def parse_calendar(raw: bytes, usual: Wish, local: Local) -> list[Heat]:
     """Heats from an iCalendar file. `usual` says class and packs of events that do not say them themselves.
 
     Raises BadInput for text that is no calendar and for events without a time of day.
@@ -149,7 +149,7 @@ def parse_calendar(raw: bytes, usual: Wish, zone: tzinfo) -> list[Heat]:
         raise BadInput([Fault("", f"is no iCalendar file: {error}")]) from error
     heats, faults = [], []
     for number, event in enumerate(calendar.walk("VEVENT"), 1):
-        found = _heat_of(event, usual, zone)
+        found = _heat_of(event, usual, local)
         if isinstance(found, Heat):
             heats.append(found)
         else:
@@ -169,17 +169,17 @@ def _moment_of(event: Any, name: str) -> Any:
         return None
 
 
-def _heat_of(event: Any, usual: Wish, zone: tzinfo) -> Heat | Fault:
+def _heat_of(event: Any, usual: Wish, local: Local) -> Heat | Fault:
     start = _moment_of(event, "dtstart")
     if not isinstance(start, datetime):
         return Fault("dtstart", "has no time of day, or none that can be read")
     if not is_of_our_time(start):
         return Fault("dtstart", f"lies in the year {start.year}: that is none of ours")
-    at = start if start.tzinfo else start.replace(tzinfo=zone)
+    at = start if start.tzinfo else local(start)
     end = _moment_of(event, "dtend")
     length_min = 0.0
     if isinstance(end, datetime):
-        until = end if end.tzinfo else end.replace(tzinfo=zone)
+        until = end if end.tzinfo else local(end)
         length_min = (until - at) / timedelta(minutes=1)
     document: dict[str, Any] = {"at_min": 0.0, "count": usual.count, "class": usual.family}
     summary = str(event.get("summary") or "").strip()

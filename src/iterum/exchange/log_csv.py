@@ -3,23 +3,24 @@
 import csv
 import io
 from collections.abc import Callable, Mapping, Sequence
-from datetime import datetime, tzinfo
-from typing import Any
+from datetime import datetime
+from typing import Any, TypeVar
 
-from iterum.core.season.columns import READING_READERS, numbers
+from iterum.core.season.columns import OUT, READING_READERS, numbers
 from iterum.core.season.columns import number as number_in
 from iterum.core.season.figures import in_millivolts, not_true
 from iterum.core.season.health import ChargeRecord
-from iterum.core.season.moments import is_of_our_time
+from iterum.core.season.moments import Local, is_of_our_time
 from iterum.core.season.outlook import Observation
 from iterum.exchange.faults import BadInput, Fault
 from iterum.wording import sentence
 
 MAX_BYTES, MAX_ROWS = 4_000_000, 50_000
 CHARGE_MEANINGS = {
-    "": "leave out",
+    OUT: "leave out",
     "pack": "pack tag",
     "at": "date and time",
+    "clock": "time of day, beside the date",
     "charge_mah": "mAh in",
     "minutes": "minutes",
     "rate_c": "rate, C",
@@ -28,7 +29,17 @@ CHARGE_MEANINGS = {
     "resistance_mohm": "resistance, mΩ",
     "note": "note",
 }
-_MOMENTS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%d", "%d.%m.%Y %H:%M", "%d/%m/%Y %H:%M")
+_Reader = Callable[[str, Local], Any]
+_Made = TypeVar("_Made")
+_MOMENTS = (
+    "%Y-%m-%d %H:%M:%S",
+    "%Y-%m-%d %H:%M",
+    "%Y-%m-%d",
+    "%d.%m.%Y %H:%M",
+    "%d.%m.%Y",
+    "%d/%m/%Y %H:%M",
+    "%d/%m/%Y",
+)
 
 
 def read_table(raw: bytes) -> tuple[list[str], list[list[str]]]:
@@ -56,30 +67,55 @@ def read_table(raw: bytes) -> tuple[list[str], list[list[str]]]:
 
 
 def charges_from(
-    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str], zone: tzinfo, tags: set[str],
-    millivolts: bool = False,
+    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str], local: Local, tags: set[str],
+    millivolts: bool = False, the_rest: bool = False,
 ) -> list[tuple[str, ChargeRecord]]:  # fmt: skip
     """(pack, charge) for each row. Raises BadInput with every fault, nothing is taken then.
 
-    millivolts : whether the pilot says that volts are written so.
+    millivolts : whether the pilot says that volts are written so. the_rest : whether rows with faults may be left out.
     """
     need = {"pack", "at"} - set(meaning.values())
     if need:
         raise BadInput([Fault("", f"say which column is the {CHARGE_MEANINGS[name]}") for name in sorted(need)])
     made: list[tuple[str, ChargeRecord]] = []
     faults: list[Fault] = []
-    for number, values in _in_volts(_values(headings, rows, meaning, CHARGE_READERS, zone, faults), millivolts):
+    headings, rows, meaning = _with_clock(headings, rows, meaning)
+    for number, values in _in_volts(_values(headings, rows, meaning, CHARGE_READERS, local, faults), millivolts):
+        wrong = []
         if values.get("pack") not in tags:
-            faults.append(Fault(f"line {number}", f"{values.get('pack')!r} is no pack here; add it first"))
+            wrong.append(Fault(f"line {number}", f"{values.get('pack')!r} is no pack here; add it first"))
         elif values.get("at") is None:
-            faults.append(Fault(f"line {number}", "has no date"))
+            wrong.append(Fault(f"line {number}", "has no date"))
         else:
             record = ChargeRecord(**{name: v for name, v in values.items() if name != "pack"})
-            faults += [Fault(f"line {number}", text) for text in untrue(record)]
-            made.append((values["pack"], record))
-    if faults:
-        raise BadInput(faults[:50])
+            wrong += [Fault(f"line {number}", text) for text in untrue(record)]
+            if not wrong:
+                made.append((values["pack"], record))
+        faults += wrong
+    return _unless(faults, made, the_rest)
+
+
+def _unless(faults: list[Fault], made: list[_Made], the_rest: bool) -> list[_Made]:
+    """What was made of a table's rows. Raises BadInput for faults, unless the rest may be taken, if there is one."""
+    if faults and not (the_rest and made):
+        raise BadInput(faults)
     return made
+
+
+def _with_clock(
+    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str]
+) -> tuple[Sequence[str], Sequence[Sequence[str]], Mapping[str, str]]:
+    """The table with a time of day put behind its date, where they stand in two columns."""
+    where = {name: at for at, heading in enumerate(headings) for name in [meaning.get(heading, "")]}
+    if "clock" not in where:
+        return headings, rows, meaning
+    at, clock = where["at"], where["clock"]
+    joined = []
+    for row in rows:
+        cells = [*row, *[""] * (len(headings) - len(row))]
+        cells[at] = f"{cells[at]} {cells[clock]}".strip()
+        joined.append(cells)
+    return headings, joined, {heading: name for heading, name in meaning.items() if name != "clock"}
 
 
 def untrue(record: ChargeRecord) -> list[str]:
@@ -105,8 +141,9 @@ def _in_volts(found: list[tuple[int, dict[str, Any]]], millivolts: bool) -> list
     if not millivolts:
         if in_millivolts(figures):
             number, name, _ = told[0]
-            mend = f"{figures[0]:g} looks like millivolts; say so below, or choose another meaning than {name}"
-            raise BadInput([Fault(f"line {number}", mend)])
+            told_mv = f"line {number}: {figures[0]:g} looks like millivolts"
+            mend = f"{told_mv}; say so below, or choose another meaning than {name}"
+            raise BadInput([Fault("", mend)])
         return found
     for _, values in found:
         for name in _VOLTS:
@@ -117,18 +154,18 @@ def _in_volts(found: list[tuple[int, dict[str, Any]]], millivolts: bool) -> list
 
 
 def observations_from(
-    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str], zone: tzinfo,
-    millivolts: bool = False,
+    headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str], local: Local,
+    millivolts: bool = False, the_rest: bool = False,
 ) -> list[Observation]:  # fmt: skip
     """A reading for each row. Raises BadInput with every fault, nothing is taken then.
 
-    millivolts : whether the pilot says that volts are written so.
+    millivolts : whether the pilot says that volts are written so. the_rest : whether rows with faults may be left out.
     """
     if not {"at_min", "at_s"} & set(meaning.values()):
         raise BadInput([Fault("", "say which column is the time since the start")])
     made: list[Observation] = []
     faults: list[Fault] = []
-    for number, values in _in_volts(_values(headings, rows, meaning, _READING_READERS, zone, faults), millivolts):
+    for number, values in _in_volts(_values(headings, rows, meaning, _READING_READERS, local, faults), millivolts):
         at_min = values.pop("at_min", None)
         at_s = values.pop("at_s", None)
         minute = at_min if at_min is not None else None if at_s is None else at_s / 60
@@ -140,17 +177,15 @@ def observations_from(
             faults.append(Fault(f"line {number}", sentence(untrue)))
             continue
         made.append(Observation(minute, **values))
-    if faults:
-        raise BadInput(faults[:50])
-    return sorted(made, key=lambda item: item.at_min)
+    return sorted(_unless(faults, made, the_rest), key=lambda item: item.at_min)
 
 
 def _values(
     headings: Sequence[str],
     rows: Sequence[Sequence[str]],
     meaning: Mapping[str, str],
-    readers: Mapping[str, Callable[[str, tzinfo], Any]],
-    zone: tzinfo,
+    readers: Mapping[str, _Reader],
+    local: Local,
     faults: list[Fault],
 ) -> list[tuple[int, dict[str, Any]]]:
     """(line, values by meaning) of the rows that could be read."""
@@ -160,10 +195,10 @@ def _values(
         bad = False
         for heading, text in zip(headings, row, strict=False):
             name = meaning.get(heading, "")
-            if not name or not text:
+            if name in ("", OUT) or not text:
                 continue
             try:
-                values[name] = readers[name](text, zone)
+                values[name] = readers[name](text, local)
             except ValueError as error:
                 faults.append(Fault(f"line {number}, {heading}", str(error)))
                 bad = True
@@ -172,36 +207,32 @@ def _values(
     return found
 
 
-def _number(text: str, _zone: tzinfo) -> float:
+def _number(text: str, _local: Local) -> float:
     return number_in(text)
 
 
-def _numbers(text: str, _zone: tzinfo) -> tuple[float, ...]:
+def _numbers(text: str, _local: Local) -> tuple[float, ...]:
     return numbers(text)
 
 
-def _moment(text: str, zone: tzinfo) -> datetime:
-    try:
-        moment = datetime.fromisoformat(text)
-        return moment if moment.tzinfo else moment.replace(tzinfo=zone)
-    except ValueError:
-        pass
-    for form in _MOMENTS:
+def _moment(text: str, local: Local) -> datetime:
+    for form in ("", *_MOMENTS):
         try:
-            return datetime.strptime(text, form).replace(tzinfo=zone)
+            moment = datetime.strptime(text, form) if form else datetime.fromisoformat(text)
+            return moment if moment.tzinfo else local(moment)
         except ValueError:
             continue
     raise ValueError(f"{text!r} is no date and time such as 2026-06-13 09:40")
 
 
-def _text(text: str, _zone: tzinfo) -> str:
+def _text(text: str, _local: Local) -> str:
     return text.removeprefix("'")  # a cell that was defused for a spreadsheet
 
 
-CHARGE_READERS: dict[str, Callable[[str, tzinfo], Any]] = {
+CHARGE_READERS: dict[str, _Reader] = {
     "pack": _text, "at": _moment, "charge_mah": _number, "minutes": _number, "rate_c": _number, "before_v": _numbers,
     "after_v": _numbers, "resistance_mohm": _numbers, "note": _text,
 }  # fmt: skip
-_READING_READERS: dict[str, Callable[[str, tzinfo], Any]] = {
+_READING_READERS: dict[str, _Reader] = {
     name: _numbers if reader is numbers else _number for name, reader in READING_READERS.items()
 }

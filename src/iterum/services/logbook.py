@@ -31,6 +31,15 @@ class Query:
     skipped: bool = False
 
 
+@dataclass
+class Brought:
+    """Charges of a file: new, here already but filled with what they lacked, here already as they are."""
+
+    new: int = 0
+    filled: int = 0
+    here: int = 0
+
+
 @dataclass(frozen=True)
 class Report:
     """One day on paper: what was charged, how, what went wrong."""
@@ -117,18 +126,30 @@ class LogBook:
 
     def take_charges(
         self, charges: Sequence[tuple[str, ChargeRecord]], headings: Sequence[str], meaning: Mapping[str, str]
-    ) -> int:
-        """Write charges of a file down, leaving out those that are here already. Returns how many are new."""
+    ) -> Brought:
+        """Write charges of a file down; one that is here already is filled where it lacks what the file says."""
         with self._store.writing() as repository:
             if headings:
                 repository.runs.keep_column_meaning(headings, meaning)
-            known = {(item.pack_id, item.record.at) for item in repository.runs.charges()}
-            new = [(tag, record) for tag, record in charges if (tag, record.at) not in known]
-            for tag, record in new:
-                repository.log_charge(tag, None, FILE, record)
-            for tag in {tag for tag, _ in new}:
+            known = {(item.pack_id, item.record.at): item for item in repository.runs.charges()}
+            brought, taught = Brought(), set()
+            for tag, record in charges:
+                here = known.get((tag, record.at))
+                more = _lacking(here.record, record) if here is not None else {}
+                if here is None:
+                    key = repository.log_charge(tag, None, FILE, record)
+                    known[tag, record.at] = LoggedCharge(key, tag, None, FILE, record)
+                    brought.new += 1
+                elif more:
+                    repository.runs.fill_charge(here.key, more)
+                    brought.filled += 1
+                else:
+                    brought.here += 1
+                if here is None or more:
+                    taught.add(tag)
+            for tag in taught:
                 relearn(repository, tag)
-        return len(new)
+        return brought
 
     def take_readings(
         self, run_key: int, readings: Sequence[Observation], headings: Sequence[str], meaning: Mapping[str, str],
@@ -141,6 +162,12 @@ class LogBook:
             for seen in readings:
                 repository.runs.observe(run_key, now, FILE, seen)
         return len(readings)
+
+
+def _lacking(here: ChargeRecord, told: ChargeRecord) -> dict[str, Any]:
+    """What a file tells of a charge that nothing was known of yet."""
+    return {name: value for name, value in vars(told).items()
+            if value not in (None, ()) and getattr(here, name) in (None, ())}  # fmt: skip
 
 
 def _charge_row(item: LoggedCharge) -> dict[str, Any]:

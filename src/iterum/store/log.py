@@ -5,7 +5,7 @@ from dataclasses import fields
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, insert, select
+from sqlalchemy import func, insert, select, update
 
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.records import Incident, LoggedCharge
@@ -42,6 +42,12 @@ class LogRepository(Rows):
         table = tables.charges
         row = {**values, "pack_key": pack_key, "run_key": run_key, "origin": origin}
         return int(self._connection.execute(insert(table).values(row).returning(table.c.key)).scalar_one())
+
+    def fill_charge(self, key: int, values: Mapping[str, Any]) -> None:
+        """Write into a charge what it lacked."""
+        table = tables.charges
+        plain = {name: list(value) if isinstance(value, tuple) else value for name, value in values.items()}
+        self._connection.execute(update(table).where(table.c.key == key).values(plain))
 
     def charges(
         self,

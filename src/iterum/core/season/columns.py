@@ -1,10 +1,14 @@
 """What a column of a charge's log may mean, and how its text is read."""
 
+import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+OUT = "out"
+"""What a pilot says of a column that shall be left out; nothing is said of one as long as nobody knows it."""
+
 READING_MEANINGS = {
-    "": "leave out",
+    OUT: "leave out",
     "at_min": "minutes since the start",
     "at_s": "seconds since the start",
     "pack_v": "pack volts",
@@ -16,15 +20,45 @@ READING_MEANINGS = {
 }
 
 
-def guessed(headings: Sequence[str], meanings: Mapping[str, str]) -> dict[str, str]:
-    """What headings seem to mean, for the pilot to correct: by the names of the fields, else nothing.
+_KNOWN = {
+    "pack": "pack packtag packid tag id battery label name",
+    "at": "at date when day datetime dateandtime begun start started timestamp chargedat",
+    "clock": "clock time timeofday hour",
+    "charge_mah": "mah mahin charge charged chargein capacityin putin mahcharged chargemah mahputin",
+    "minutes": "min mins minutes duration lasted",
+    "rate_c": "c rate crate ratec",
+    "before_v": "before beforev cellsbefore voltsbefore startv",
+    "after_v": "after afterv cellsafter voltsafter endv",
+    "resistance_mohm": "ir resistance internalresistance mohm resistancemohm milliohm mω",
+    "note": "note notes remark remarks comment comments",
+    "at_min": "min mins minute minutes atmin minutessincethestart elapsedmin",
+    "at_s": "s sec secs second seconds ats time elapsed secondssincethestart",
+    "pack_v": "v volts voltage packv packvolts u",
+    "current_a": "a amps amp current currenta i",
+    "cell_v": "cells cellv cellvolts cellsv",
+    "temperature_c": "temperature temp temperaturec °c celsius",
+    "input_v": "input inputv inputvolts supplyv vin",
+}
+"""How logs head their columns, written together and small; a word of several meanings goes to the first that is free.
+Common practice, no source."""
 
-    meanings : what a column may mean.
+
+def guessed(headings: Sequence[str], meanings: Mapping[str, str]) -> dict[str, str]:
+    """What headings seem to mean, for the pilot to correct; empty for those that nobody can know. None means two.
+
+    meanings : what a column may mean, the likelier first.
     """
-    found = {}
-    for heading in headings:
-        plain = heading.lower().replace(" ", "_")
-        found[heading] = plain if plain in meanings else ""
+    found = dict.fromkeys(headings, "")
+    for exact in (True, False):
+        for heading in headings:
+            free = [name for name in meanings if name != OUT and name not in found.values()]
+            words = {re.sub(r"[\W_]+", "", heading.lower())}
+            if not exact:  # "Capacity (mAh)", "Time [min]": what stands beside a unit, and the unit
+                words = {re.sub(r"[\W_]+", "", part) for part in re.split(r"[(\[,/]", heading.lower())}
+            if found[heading] == "":
+                found[heading] = next((name for name in free if words & {name, *_KNOWN[name].split()}), "")
+    if "at" in meanings and "at" not in found.values():  # a time alone holds the date too
+        found = {heading: "at" if name == "clock" else name for heading, name in found.items()}
     return found
 
 
@@ -43,11 +77,11 @@ def number(text: str) -> float:
 
 
 def numbers(text: str) -> tuple[float, ...]:
-    """Figures with blanks or semicolons between them. Raises ValueError.
+    """Figures with blanks, semicolons, slashes or bars between them. Raises ValueError.
 
     text : of a table.
     """
-    return tuple(number(word) for word in text.replace(";", " ").split())
+    return tuple(number(word) for word in re.split(r"[\s;/|]+", text.strip()))
 
 
 READING_READERS: dict[str, Callable[[str], Any]] = {

@@ -2,14 +2,14 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from datetime import date, datetime, timedelta, tzinfo
+from datetime import date, datetime, timedelta
 
 from flask import Blueprint, Response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.bench.session import USED_FRACTION, Wish
 from iterum.core.reasons import NotThere
-from iterum.core.season.moments import is_of_our_time
+from iterum.core.season.moments import is_of_our_time, local
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.heats import COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
 from iterum.web.context import desk, now, undoable
@@ -20,11 +20,8 @@ blueprint = Blueprint("heats", __name__, url_prefix="/heats", template_folder="t
 USUAL_AWAY_MIN = "12"
 
 
-def _here() -> tuple[date, tzinfo]:
-    """Today, and the zone of this machine."""
-    local = now().astimezone()
-    assert local.tzinfo is not None  # astimezone gives one
-    return local.date(), local.tzinfo
+def _today() -> date:
+    return now().astimezone().date()
 
 
 def _families() -> list[str]:
@@ -58,7 +55,7 @@ def _render(
 def _texts_of(heat: Heat) -> dict[str, str]:
     """A heat as it stands in the form."""
     wish, at = heat.wish, heat.at.astimezone()
-    today = at.date() == _here()[0]
+    today = at.date() == _today()
     return {
         "time": at.strftime("%H:%M" if today else "%Y-%m-%d %H:%M"),
         "name": wish.name or "",
@@ -87,7 +84,7 @@ def save() -> str | AnyResponse | tuple[str, int]:
     number = request.form.get("number", type=whole)
     heats = list(desk().heats())
     try:
-        heat = heat_from(request.form, *_here())
+        heat = heat_from(request.form, _today(), local)
     except BadInput as bad:
         return _render(request.form, {fault.place: fault.mend for fault in bad.faults}, number=number), 422
     if number is not None and 0 <= number < len(heats):
@@ -144,7 +141,7 @@ def paste() -> str | AnyResponse | tuple[str, int]:
     """Heats from a pasted table: all of them, or none and every fault."""
     text = request.form.get("table", "")
     try:
-        heats = parse_table(text, *_here())
+        heats = parse_table(text, _today(), local)
     except BadInput as bad:
         return _render(pasted=text, paste_faults=bad.faults), 422
     return _take(heats)
@@ -160,7 +157,7 @@ def calendar_in() -> str | AnyResponse | tuple[str, int]:
         families = _families()
         family = request.form.get("class") or (families[0] if families else "lipo-4S")
         usual = Wish(request.form.get("packs", 1, type=whole) or 1, family, 0.0)
-        heats = parse_calendar(upload.read(), usual, _here()[1])
+        heats = parse_calendar(upload.read(), usual, local)
     except BadInput as bad:
         return _render(paste_faults=bad.faults), 422
     return _take(heats)

@@ -1,13 +1,13 @@
 """Addresses of the Log page: filter, export, import, the day's report."""
 
 from collections.abc import Mapping, Sequence
-from datetime import date, datetime, time, timedelta, tzinfo
-from typing import Any
+from datetime import date, datetime, timedelta
 
 from flask import Blueprint, Response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from iterum.core.season.columns import READING_MEANINGS, guessed
+from iterum.core.season.columns import OUT, READING_MEANINGS, guessed
+from iterum.core.season.moments import begin_of, is_of_our_time, local
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, observations_from, read_table
@@ -27,29 +27,23 @@ KINDS = (
 )
 
 
-def _zone() -> tzinfo:
-    zone = now().astimezone().tzinfo
-    assert zone is not None  # astimezone gives one
-    return zone
-
-
-def _day(text: str | None) -> datetime | None:
-    """The first moment of a day; None for what is no date."""
+def _day(text: str | None, later: int = 0) -> datetime | None:
+    """The first moment of a day, or of one some days later; None for what is no date of ours."""
     try:
-        return datetime.combine(date.fromisoformat(text or ""), time(), _zone())
-    except ValueError:
+        moment = begin_of(date.fromisoformat(text or "") + timedelta(days=later))
+    except (ValueError, OverflowError):
         return None
+    return moment if is_of_our_time(moment) else None
 
 
 def _query() -> Query:
     args = request.args
-    until = _day(args.get("until"))
     kind = args.get("kind", "charges")
     return Query(
         kind=kind if kind in dict(KINDS) else "charges",
         pack_id=args.get("pack") or None,
         since=_day(args.get("since")),
-        until=until + timedelta(days=1) if until else None,
+        until=_day(args.get("until"), 1),
         run_key=args.get("run", type=whole),
         skipped=args.get("skipped") == "yes",
     )
@@ -80,8 +74,9 @@ def export() -> Response:
 @blueprint.get("/report")
 def report() -> str:
     """One day on one printable page, with its pictures."""
-    begins = _day(request.args.get("day")) or datetime.combine(now().astimezone().date(), time(), _zone())
-    told = log_book().report(begins, begins + timedelta(days=1))
+    asked = _day(request.args.get("day")) or now()
+    day = asked.astimezone().date()
+    told = log_book().report(begin_of(day), begin_of(day + timedelta(days=1)))
     session = desk().session()
     cards = [(run, events, run_page(runs().look(run.key, run.ended_at or now()), session, run.ended_at or now()))
              for run, events, _ in told.runs]  # fmt: skip
@@ -98,11 +93,13 @@ def _import_page(
     what: str = "charges",
     faults: Sequence[Fault] = (),
     sample: Sequence[Sequence[str]] = (),
+    rest: int = 0,
 ) -> str:
     meanings = READING_MEANINGS if what.isdigit() else CHARGE_MEANINGS
     return render_template(
         "log/import.html", text=text, headings=headings, meaning=meaning or {}, meanings=meanings, what=what,
-        faults=faults, sample=sample, runs=runs().latest(30),
+        faults=faults[:50], more=max(len(faults) - 50, 0), sample=sample, rest=rest,
+        millivolts=request.form.get("millivolts") == "yes", runs=runs().latest(30),
     )  # fmt: skip
 
 
@@ -114,7 +111,7 @@ def import_page() -> str:
 
 @blueprint.post("/import/columns")
 def columns() -> str | tuple[str, int]:
-    """What each column means: remembered, or guessed from its heading."""
+    """What each column means: remembered, or guessed from its heading; what nobody can know is asked."""
     upload = request.files.get("file")
     raw = upload.read() if upload and upload.filename else request.form.get("text", "").encode()
     what = request.form.get("what", "charges")
@@ -129,7 +126,7 @@ def columns() -> str | tuple[str, int]:
 
 @blueprint.post("/import")
 def take() -> str | AnyResponse | tuple[str, int]:
-    """Take the file in with these columns: all of it, or nothing and every fault."""
+    """Take the file in with these columns: all of it; or nothing, every fault, and the choice to take the rest."""
     text, what = request.form.get("text", ""), request.form.get("what", "charges")
     headings: list[str] = []
     rows: list[list[str]] = []
@@ -140,21 +137,33 @@ def take() -> str | AnyResponse | tuple[str, int]:
         with undoable("A log brought in") as told:
             told.text = _taken(what, headings, rows, meaning)
     except BadInput as bad:
-        return _import_page(text, headings, meaning, what, bad.faults, rows[:4]), 422
+        bad_lines = {fault.place.partition(",")[0] for fault in bad.faults if fault.place.startswith("line")}
+        rest = len(rows) - len(bad_lines) if bad_lines and headings else 0
+        return _import_page(text, headings, meaning, what, bad.faults, rows[:4], rest), 422
     return redirect(url_for("log.page"))
 
 
 def _taken(what: str, headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str]) -> str:
     """Write it down; what was done, in words. Raises BadInput."""
-    chosen: Any = {name: value for name, value in meaning.items() if value}
+    unsaid = [heading for heading, name in meaning.items() if not name]
+    if unsaid:
+        mend = "is not known; say what this column means, or choose to leave it out"
+        raise BadInput([Fault(heading or "(no heading)", mend) for heading in unsaid])
+    chosen = {heading: name for heading, name in meaning.items() if name != OUT}
     if len(set(chosen.values())) < len(chosen):
         raise BadInput([Fault("", "two columns have the same meaning; leave one out")])
-    millivolts = request.form.get("millivolts") == "yes"
+    millivolts, the_rest = request.form.get("millivolts") == "yes", request.form.get("rest") == "yes"
     if what.isascii() and what.isdigit():
-        readings = observations_from(headings, rows, chosen, _zone(), millivolts)
+        readings = observations_from(headings, rows, chosen, local, millivolts, the_rest)
         count = log_book().take_readings(whole(what), readings, headings, meaning, now())
-        return f"{count} readings are written down with that charge."
+        return f"{count} readings are written down with that charge." + _left_out(len(rows) - count)
     tags = {pack.id for pack in desk().session().packs}
-    charges = charges_from(headings, rows, chosen, _zone(), tags, millivolts)
-    new = log_book().take_charges(charges, headings, meaning)
-    return f"{new} charges are written down, {len(charges) - new} were here already."
+    charges = charges_from(headings, rows, chosen, local, tags, millivolts, the_rest)
+    brought = log_book().take_charges(charges, headings, meaning)
+    filled = f", {brought.filled} were filled with what they lacked" if brought.filled else ""
+    told = f"{brought.new} charges are written down{filled}, {brought.here} were here already."
+    return told + _left_out(len(rows) - len(charges))
+
+
+def _left_out(count: int) -> str:
+    return f" {count} rows are left out." if count else ""
