@@ -142,7 +142,7 @@ def test_heats_and_days_across_a_change_of_the_clocks(london):
     before, after = parse_table("2026-10-24 10:00;A;4S LiPo;1\n2026-10-25 10:00;B;4S LiPo;1", date(2026, 10, 24), local)
     assert after.at - before.at == timedelta(hours=25)
     text = b"BEGIN:VCALENDAR\nBEGIN:VEVENT\nDTSTART:20261025T100000\nSUMMARY:B\nEND:VEVENT\nEND:VCALENDAR\n"
-    (heat,) = parse_calendar(text, Wish(1, "lipo-4S", 0.0), local)
+    (heat,) = parse_calendar(text, Wish(1, "lipo-4S", 0.0), date(2026, 10, 24), local)
     assert heat.at == after.at
     assert begin_of(date(2026, 10, 26)) - begin_of(date(2026, 10, 25)) == timedelta(hours=25)
     assert begin_of(date(2026, 3, 30)) - begin_of(date(2026, 3, 29)) == timedelta(hours=23)

@@ -22,6 +22,8 @@ _FIELDS |= {"uses": "used_fraction", "needs": "need_fraction"}
 _PERCENT = ("uses", "needs")
 _OTHER_NAMES = {"start": "time", "at": "time", "heat": "name", "count": "packs", "away min": "away", "value": "worth"}
 _KEPT = "X-ITERUM-HEAT"
+AHEAD = timedelta(days=366)
+"""A heat lies at most a year ahead: later ones are slips, and nobody charges for them."""
 MAX_CALENDAR_BYTES = 1_000_000
 
 
@@ -54,7 +56,7 @@ def moment_from(text: str, day: date, local: Local) -> datetime | None:
         moment = local(datetime.combine(on, time(int(whole[2]), int(whole[3]))))
     except ValueError:
         return None
-    return moment if is_of_our_time(moment) else None
+    return moment if is_of_our_time(moment) and moment.date() - day <= AHEAD else None
 
 
 def heat_from(texts: Mapping[str, str], day: date, local: Local) -> Heat:
@@ -67,7 +69,9 @@ def heat_from(texts: Mapping[str, str], day: date, local: Local) -> Heat:
             document[name] = family_from(text)
         elif text:
             document[name] = text if column == "name" else _percent(text) if column in _PERCENT else _number(text)
-    faults = [] if at else [Fault("time", f"must be a time like 14:05, got {texts.get('time', '')!r}")]
+    faults = (
+        [] if at else [Fault("time", f"must be a time like 14:05, at most a year ahead, got {texts.get('time', '')!r}")]
+    )
     columns = {name: column for column, name in _FIELDS.items()}
     item, wrong = checked(document, "wanted")
     wrong += [] if wrong else wish_sense(document)
@@ -136,7 +140,7 @@ def calendar_text(heats: Sequence[Heat], stamp: datetime) -> bytes:
     return bytes(calendar.to_ical())
 
 
-def parse_calendar(raw: bytes, usual: Wish, local: Local) -> list[Heat]:
+def parse_calendar(raw: bytes, usual: Wish, day: date, local: Local) -> list[Heat]:
     """Heats from an iCalendar file. `usual` says class and packs of events that do not say them themselves.
 
     Raises BadInput for text that is no calendar and for events without a time of day.
@@ -149,7 +153,7 @@ def parse_calendar(raw: bytes, usual: Wish, local: Local) -> list[Heat]:
         raise BadInput([Fault("", f"is no iCalendar file: {error}")]) from error
     heats, faults = [], []
     for number, event in enumerate(calendar.walk("VEVENT"), 1):
-        found = _heat_of(event, usual, local)
+        found = _heat_of(event, usual, day, local)
         if isinstance(found, Heat):
             heats.append(found)
         else:
@@ -169,12 +173,12 @@ def _moment_of(event: Any, name: str) -> Any:
         return None
 
 
-def _heat_of(event: Any, usual: Wish, local: Local) -> Heat | Fault:
+def _heat_of(event: Any, usual: Wish, day: date, local: Local) -> Heat | Fault:
     start = _moment_of(event, "dtstart")
     if not isinstance(start, datetime):
         return Fault("dtstart", "has no time of day, or none that can be read")
-    if not is_of_our_time(start):
-        return Fault("dtstart", f"lies in the year {start.year}: that is none of ours")
+    if not is_of_our_time(start) or start.date() - day > AHEAD:
+        return Fault("dtstart", f"lies in the year {start.year}: a heat is at most a year ahead")
     at = start if start.tzinfo else local(start)
     end = _moment_of(event, "dtend")
     length_min = 0.0

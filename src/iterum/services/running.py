@@ -193,7 +193,7 @@ class RunDesk:
         state = after(run.state, act, skipped, run.card.wait_min > 0)
         values: dict[str, object] = {"state": state.value, "state_at": now}
         if act is Act.START:
-            prediction = self._predict(run)
+            prediction = self._predict(run, now)
             values |= {"charging_at": now, "expected": prediction}
         if act is Act.RESUME:
             values["paused_min"] = run.paused_min + (now - run.state_at).total_seconds() / 60
@@ -253,9 +253,9 @@ class RunDesk:
         """Unplug what a simulated bench holds of a batch that is given up; a real one is unplugged by hand."""
         self._tell_charger(run, Act.DROP, skipped=False)
 
-    def _predict(self, run: KeptRun) -> Expected | None:
+    def _predict(self, run: KeptRun, now: datetime) -> Expected | None:
         """What the electrical model expects, from the packs as they went on and the choice as it was made."""
-        session = self._desk.session()
+        session = self._desk.session(now)
         bench = Bench(tuple(as_it_went_on(pack, run) for pack in session.packs), session.kit, session.rules)
         try:
             found = hookup(bench, replace(run.choice, current_a=run.current_a))

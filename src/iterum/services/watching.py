@@ -7,13 +7,14 @@ from iterum.core.bench.ledger import Entry, EntryKind
 from iterum.core.reasons import Reason, reason
 from iterum.core.season.figures import not_true
 from iterum.core.season.outlook import Observation
-from iterum.core.season.records import KeptRun
+from iterum.core.season.records import KeptObservation, KeptRun
 from iterum.core.season.run import CHARGER_DID, LIVE, Act, State, Status
 from iterum.core.season.watching import Alarm, Finding, findings
 from iterum.devices.driver import ChannelReading, LinkLost, Refused
 from iterum.services.desk import Desk
 from iterum.services.running import CHARGER, ITERUM, KEEP_EVERY_S, Changed, RunDesk
 from iterum.store.database import Store
+from iterum.store.repository import Repository
 from iterum.wording import sentence
 
 TYPED, READ, FILE = "typed", "charger", "file"
@@ -25,6 +26,8 @@ class Watcher:
 
     def __init__(self, store: Store, desk: Desk, runs: RunDesk) -> None:
         self._store, self._desk, self._runs, self._links = store, desk, runs, runs.links
+        self._kept: dict[int, list[KeptObservation]] = {}
+        """Readings of the live runs: a look each second does not read a whole charge again."""
         self._followed: dict[int, datetime] = {}
         """By run, the moment of the charger's figures that were followed last."""
 
@@ -44,7 +47,9 @@ class Watcher:
         """One look at everything: read the chargers, follow what they did, find what is wrong. Returns what is new."""
         self._links.read_all(now)
         new: list[Finding] = []
-        for run in self._runs.open():
+        in_hand = self._runs.open()
+        self._kept = {run.key: self._kept[run.key] for run in in_hand if run.key in self._kept}
+        for run in in_hand:
             shown = self._links.latest.get(run.channel) if run.driven else None
             fresh, why = None, None
             # What was asked before the last act tells of what was before it: idle then is not stopped now.
@@ -130,7 +135,7 @@ class Watcher:
         if run.expected is None:
             return ()
         with self._store.reading() as repository:
-            seen = [item.seen for item in repository.runs.observations(run.key)]
+            seen = self._seen(repository, run.key)
             heard_at = repository.runs.get(run.key).heard_at
         heard_min = run.minute(heard_at) if run.driven and heard_at is not None else None
         if run.driven and heard_min is None:
@@ -150,6 +155,16 @@ class Watcher:
             with self._store.writing() as repository:
                 repository.add_entry(Entry(run.source, now, EntryKind.EMPTY, 0.0, run.key))
         return new
+
+    def _seen(self, repository: Repository, key: int) -> list[Observation]:
+        """Every reading of a run in the order of time; only those that are new are asked for."""
+        kept = self._kept.get(key, [])
+        kept = kept + list(repository.runs.observations(key, max((item.key for item in kept), default=0)))
+        if len(kept) != repository.runs.observed(key):  # some were taken back
+            kept = list(repository.runs.observations(key))
+        kept.sort(key=lambda item: (item.seen.at_min, item.key))
+        self._kept[key] = kept
+        return [item.seen for item in kept]
 
     def _stopped(self, run: KeptRun, worst: Finding, now: datetime) -> list[Finding]:
         """Stop a channel; where it does not stop, what has to be done by hand, loudly, until somebody has."""

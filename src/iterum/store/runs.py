@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Row, insert, select, update
+from sqlalchemy import Row, func, insert, select, update
 
 from iterum.core.bench.choice import Choice
 from iterum.core.reasons import NotThere, Reason
@@ -126,11 +126,17 @@ class RunRepository(LogRepository):
         table = tables.observations
         return int(self._connection.execute(insert(table).values(values).returning(table.c.key)).scalar_one())
 
-    @remembered
-    def observations(self, run_key: int) -> tuple[KeptObservation, ...]:
-        """Every reading of a run, in the order of time."""
+    def observed(self, run_key: int) -> int:
+        """How many readings of a run there are."""
         table = tables.observations
-        rows = self._rows(select(table).where(table.c.run_key == run_key).order_by(table.c.at_min, table.c.key))
+        return int(self._connection.scalar(select(func.count()).where(table.c.run_key == run_key)) or 0)
+
+    @remembered
+    def observations(self, run_key: int, after_key: int = 0) -> tuple[KeptObservation, ...]:
+        """Every reading of a run, in the order of time. after_key : only those that were written after that one."""
+        table = tables.observations
+        mine = (table.c.run_key == run_key, table.c.key > after_key)
+        rows = self._rows(select(table).where(*mine).order_by(table.c.at_min, table.c.key))
         return tuple(KeptObservation(row.key, row.run_key, row.at, row.origin, _observation(row)) for row in rows)
 
     @remembered

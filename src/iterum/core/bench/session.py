@@ -18,6 +18,8 @@ REST_MIN = 15.0
 """Minutes a flown pack rests and cools before its volts mean anything. Common practice, no source: 10-15."""
 SPARE_WORTH = 0.25
 """What a spare is worth against a pack that flies. Our choice."""
+MOST_AHEAD_MIN = 1100 * 24 * 60.0
+"""Three years: whatever is wanted later is a slip, and only costs time to plan."""
 LEFT_FRACTION = 0.2
 """What a pack must still hold after a flight that it was not filled for. Common practice: the 80 % rule."""
 USED_FRACTION = 0.8
@@ -35,7 +37,7 @@ class Wish:
 
     count: Annotated[int, Ge(1), Le(500), Says("Packs")]
     family: Annotated[str, Len(0, 20), Says("Class", help="A class such as lipo-4S.")]
-    at_min: Annotated[float, Says("Minutes from now", "min")]
+    at_min: Annotated[float, Le(MOST_AHEAD_MIN), Says("Minutes from now", "min")]
     name: Name = None
     fly_min: Annotated[
         float | None,

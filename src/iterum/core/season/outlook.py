@@ -182,6 +182,8 @@ class Outlook:
     high_min: float = 0.0
 
 
+NO_AMPS_A = 0.02
+"""Amps that count as none."""
 STANDS_PART = 0.97
 """Amps from this part of those dialled on stand at the dial; under it they fall."""
 VOLTS_DOUBT_V = 0.06
@@ -195,7 +197,8 @@ def outlook(expected: Expected, seen: Sequence[Observation], now_min: float) -> 
 
     While amps stand at the dial and volts are below the end, the whole falling part is still to come, whatever was
     expected. Up to there volts, mAh and the slope of the volts each tell how far it is; each counts by how sure it is.
-    What is still to come is stretched by the amps that flow against those expected there, half to double at most.
+    What is still to come is stretched by the amps that flow against those expected there, half to double at most; while
+    none flow, it does not come nearer.
     now_min : minutes since charging began.
     """
     latest = [
@@ -212,7 +215,7 @@ def outlook(expected: Expected, seen: Sequence[Observation], now_min: float) -> 
     expected_a = float(np.interp(come_min, expected.t_min, expected.current_a))
     if flows_a is not None and flows_a > 0.02 * expected.dialled_a and expected_a > 0:
         stretch = min(max(expected_a / flows_a, 0.5), 2.0)
-    since = max(now_min - last.at_min, 0.0)
+    since = 0.0 if flows_a is not None and flows_a <= NO_AMPS_A else max(now_min - last.at_min, 0.0)
     return _at(expected, min(come_min + since / stretch, expected.minutes), now_min, stretch)
 
 

@@ -14,7 +14,7 @@ import numpy as np
 from iterum.core.bench.verdict import SPREAD_LOOK_V, SPREAD_WEAK_V
 from iterum.core.quantities import at_most, difference
 from iterum.core.reasons import Reason, reason
-from iterum.core.season.outlook import HOT, WARM, Expected, Observation, outlook
+from iterum.core.season.outlook import HOT, NO_AMPS_A, WARM, Expected, Observation, outlook
 
 CHECK_EVERY_MIN = 10.0
 """Touch every pack about every ten minutes."""
@@ -42,8 +42,8 @@ STANDS_MIN, STANDS_V = 10.0, 0.003
 """Volts per cell that must rise in so many minutes of constant current, where at least three times that is expected."""
 FALLS_MIN, FALLS_PART = 12.0, 0.92
 """At full volts the amps must have fallen to this part after so many minutes."""
-NO_AMPS_A, NO_AMPS_MIN, NEARLY_FULL_V = 0.02, 1.0, 0.03
-"""Amps that count as none, for so long, further than this from full volts."""
+NO_AMPS_MIN, NEARLY_FULL_V = 1.0, 0.03
+"""No amps for so long, further than this from full volts."""
 FELL_BACK_V = 6.0
 """A bank that dropped its fast-charge volts gives 5 V: it is not empty, it has to be plugged in anew."""
 SAG_CARE = 1.03

@@ -11,7 +11,7 @@ from iterum.core.bench.session import USED_FRACTION, Wish
 from iterum.core.reasons import NotThere
 from iterum.core.season.moments import is_of_our_time, local
 from iterum.exchange.faults import BadInput, Fault
-from iterum.exchange.heats import COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
+from iterum.exchange.heats import AHEAD, COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
 from iterum.web.context import desk, now, undoable
 from iterum.web.figures import figure, whole
 
@@ -112,7 +112,7 @@ def move() -> AnyResponse:
     last = len(heats) if request.form.get("rest") == "yes" else number + 1
     for at in range(number, last):
         moved = heats[at].at + timedelta(minutes=by_min)
-        if not is_of_our_time(moved):
+        if not is_of_our_time(moved) or moved - now() > AHEAD:
             raise NotThere("day", str(moved.year))
         heats[at] = replace(heats[at], at=moved)
     more = f" and {last - number - 1} after it" if last > number + 1 else ""
@@ -157,7 +157,7 @@ def calendar_in() -> str | AnyResponse | tuple[str, int]:
         families = _families()
         family = request.form.get("class") or (families[0] if families else "lipo-4S")
         usual = Wish(request.form.get("packs", 1, type=whole) or 1, family, 0.0)
-        heats = parse_calendar(upload.read(), usual, local)
+        heats = parse_calendar(upload.read(), usual, _today(), local)
     except BadInput as bad:
         return _render(paste_faults=bad.faults), 422
     return _take(heats)

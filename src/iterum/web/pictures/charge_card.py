@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from math import ceil
 
 from iterum.core.season.outlook import Expected, Observation, Outlook
 from iterum.core.season.watching import BAND_V
@@ -63,6 +64,10 @@ class ChargeCard:
 
 def _line(points: Sequence[tuple[float, float]]) -> str:
     return "M" + "L".join(f"{x:.1f} {y:.1f}" for x, y in points) if points else ""
+
+
+MOST_CHECKS = 40
+"""Hand checks that are drawn, the latest."""
 
 
 def _thinned(items: Sequence[Observation]) -> Sequence[Observation]:
@@ -131,7 +136,8 @@ def draw(
 
 def _clock(begun: datetime, last_min: float, along: Scale, width: float) -> tuple[tuple[float, str], ...]:
     """Round times of day."""
-    step = next(value for value in (5, 10, 15, 30, 60, 120, 240) if last_min / value * 52 <= width - LEFT - RIGHT)
+    steps = (value for value in (5, 10, 15, 30, 60, 120, 240) if last_min / value * 52 <= width - LEFT - RIGHT)
+    step = next(steps, 60 * ceil(last_min / 60 / 8))
     local = begun.astimezone()
     minute = -(local.minute + local.second / 60) % step
     found = []
@@ -147,7 +153,7 @@ def _checks(
 ) -> list[Check]:
     """Hand checks with one whisker a pack, fanned in order of volts; beyond ten packs lowest, middle, highest."""
     found: list[Check] = []
-    times = sorted({item.at_min for item in seen if item.by_hand})
+    times = sorted({item.at_min for item in seen if item.by_hand})[-MOST_CHECKS:]
     for at_min in times:
         packs = [item for item in seen if item.by_hand and item.at_min == at_min and item.pack_id and item.pack_v]
         packs.sort(key=lambda item: item.pack_v or 0.0)

@@ -60,6 +60,10 @@ class Lane:
     channel: str = ""
 
 
+MOST_MIN = 48 * 60.0
+"""A strip shows two days at most; what is later stands in the lists."""
+
+
 @dataclass(frozen=True)
 class HeatMark:
     """One heat, or a moment by which packs are wanted (width 0)."""
@@ -168,7 +172,7 @@ def draw(plan: PlanRecord, made_at: datetime, kit: Named, now_min: float = 0.0, 
     if not batches:
         return None
     ends = [plan.makespan_min, *(wish.wish.at_min + (wish.wish.fly_min or 0.0) for wish in wanted)]
-    first_min, last_min = 0.0, max(ends) + 8
+    first_min, last_min = 0.0, min(max(ends) + 8, MOST_MIN)
     width = shape.width
     if shape is NARROW:
         first_min = min(max(now_min - 5, 0.0), max(last_min - NARROW_MIN, 0.0))

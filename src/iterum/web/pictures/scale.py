@@ -6,6 +6,7 @@ from math import ceil
 
 from iterum.core.quantities import NOISE, at_most
 
+MOST_TICKS = 100
 STEPS = (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0)
 
 
@@ -29,7 +30,9 @@ class Scale:
         return next((step for step in STEPS if step * px_per_unit >= least_px), STEPS[-1])
 
     def ticks(self, step: float) -> Iterator[float]:
-        """Multiples of `step` on the scale, rising."""
+        """Multiples of `step` on the scale, rising; of a coarser step where there were more than anybody reads."""
+        while self.high - self.low > MOST_TICKS * step:
+            step *= 2
         index = ceil(self.low / step - NOISE)
         while at_most(index * step, self.high):
             yield round(index * step, 9)

@@ -10,6 +10,8 @@ from iterum.web.pictures.scale import Scale
 
 WIDTH, LEFT, RIGHT, TOP, BOTTOM, HEIGHT = 745.0, 58.0, 20.0, 24.0, 34.0, 220.0
 
+MOST_DOTS = 300
+
 
 @dataclass(frozen=True)
 class Trend:
@@ -46,7 +48,7 @@ def draw(pack: Pack, records: Sequence[ChargeRecord]) -> Trend | None:
     def at(moment: datetime) -> float:
         return along((moment - first) / timedelta(days=1))
 
-    dots = tuple((at(moment), up(part)) for moment, part in told)
+    dots = tuple((at(moment), up(part)) for moment, part in told[:: len(told) // MOST_DOTS + 1])
     return Trend(
         width=WIDTH,
         right=right,
@@ -54,7 +56,7 @@ def draw(pack: Pack, records: Sequence[ChargeRecord]) -> Trend | None:
         days=tuple((at(moment), moment.astimezone().strftime("%-d %b %Y")) for moment in dict.fromkeys((first, last))),
         limit_y=up(RETIRE_PART),
         capacity="M" + "L".join(f"{x} {y}" for x, y in dots) if len(dots) > 1 else "",
-        dots=dots if len(dots) <= 60 else dots[:: len(dots) // 60 + 1],
+        dots=dots[:: len(dots) // 60 + 1],
         squares=tuple((at(moment), ohm_up(value), f"{value:.1f} mΩ") for moment, value in ohms[:: len(ohms) // 40 + 1]),
         label=f"{pack.id} over time: {len(told)} charges tell its capacity, "
         + (f"the last {told[-1][1] * 100:.0f} % of its label." if told else "none so far."),
