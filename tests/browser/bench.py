@@ -7,7 +7,7 @@ from datetime import datetime
 from pathlib import Path
 from shutil import which
 
-from playwright.sync_api import Browser, sync_playwright
+from playwright.sync_api import Browser, Playwright, sync_playwright
 from werkzeug.serving import WSGIRequestHandler, make_server
 
 from iterum.web import create_app
@@ -48,6 +48,11 @@ def running(database: Path, clock: Callable[[], datetime], watch: bool = False, 
 def chromium() -> Iterator[Browser]:
     """Debian's Chromium, headless, with a profile of its own."""
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path=which("chromium"), args=list(FLAGS))
+        browser = launched(playwright)
         yield browser
         browser.close()
+
+
+def launched(playwright: Playwright, path: str | None = None) -> Browser:
+    """A Chromium. path : of what starts it, where it is not Debian's own on this host."""
+    return playwright.chromium.launch(executable_path=path or which("chromium"), args=list(FLAGS))

@@ -3,6 +3,7 @@
 import shutil
 
 import pytest
+from playwright.sync_api import sync_playwright
 
 from iterum.core.bench.choice import Choice
 from iterum.core.season.outlook import Observation
@@ -12,14 +13,22 @@ from iterum.services.links import Links
 from iterum.services.running import RunDesk
 from iterum.services.watching import TYPED, Watcher
 from iterum.store.database import Store
-from tests.browser.bench import PHONE, WIDE, chromium, running
+from tests.browser.bench import PHONE, WIDE, launched, running
 from tests.conftest import NOON
 
 
 @pytest.fixture(scope="session")
-def browser():
-    with chromium() as found:
+def playwright():
+    """One for all tests of a process: it cannot be started twice."""
+    with sync_playwright() as found:
         yield found
+
+
+@pytest.fixture(scope="session")
+def browser(playwright):
+    found = launched(playwright)
+    yield found
+    found.close()
 
 
 @pytest.fixture

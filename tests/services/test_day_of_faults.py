@@ -7,8 +7,8 @@ import pytest
 from tests.conftest import SOAK
 from tests.services.day import Day
 
-HOURS = float(os.environ.get("ITERUM_HOURS", "1"))
-"""Of the bench, for each day: one hour as a rule, ten in `make soak`."""
+HOURS = float(os.environ.get("ITERUM_HOURS", "0.7"))
+"""Of the bench, for each day: forty minutes as a rule, ten in `make soak`."""
 
 
 @pytest.mark.parametrize("seed", range(1 if SOAK == 1 else 4))

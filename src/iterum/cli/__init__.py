@@ -18,6 +18,7 @@ COMMANDS = {
     "plan": "Batches over channels and time: every pack full in time, within what the field can give.",
     "restore": "Put a copy back in the place of the database; what was there is kept beside it.",
     "serve": "Serve the pages on this machine, and watch every charge.",
+    "share": "How a phone comes in to the Iterum that runs here: address, code to scan, digits; --close ends it.",
     "sim-charger": "A simulated charger and cell checker for the packs and kit of a session file, or of the demo.",
 }
 """What each command says of itself."""

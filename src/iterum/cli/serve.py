@@ -4,6 +4,7 @@ import socket
 import sys
 from collections.abc import Container
 from pathlib import Path
+from typing import Any
 from urllib.parse import urlsplit
 
 import click
@@ -11,14 +12,16 @@ import click
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present, printable
 from iterum.cli.folder import database_in, held
+from iterum.cli.share import show
 from iterum.demo import time_lapse
 from iterum.demo.live import start_bench, start_demo
 from iterum.devices.driver import Refused
 from iterum.devices.drivers import CHECKERS, DRIVERS, charger_at, checker_at, whole
 from iterum.services.clock import SteadyClock
+from iterum.services.sharing import PORT
 from iterum.store.copies import check, last_moment
 from iterum.store.troubles import StoreTrouble
-from iterum.web.serve import HOST
+from iterum.web.serve import HOST, Ask
 from iterum.web.serve import serve as run_server
 
 
@@ -37,9 +40,19 @@ from iterum.web.serve import serve as run_server
 @click.option("--checker", metavar="HOST:PORT", help="A cell checker to read packs with.")
 @click.option("--speed", default=1.0, show_default=True, type=click.FloatRange(1, 600),
               help="With --demo: time-lapse, for clock and simulated charger alike.")  # fmt: skip
+@click.option(
+    "--share",
+    "way",
+    is_flag=False,
+    flag_value="encrypted",
+    type=click.Choice(["encrypted", "plain"]),
+    help="Open a second door for paired phones on the local network; plain: whoever is there can read along.",
+)
+@click.option("--share-port", default=PORT, show_default=True, type=click.IntRange(1, 65535), help="Port of that door.")
 def serve(
-    port: int, data: Path | None, demo: bool, fresh: bool, chargers: tuple[str, ...], checker: str | None, speed: float
-) -> None:
+    port: int, data: Path | None, demo: bool, fresh: bool, chargers: tuple[str, ...], checker: str | None, speed: float,
+    **share: Any,
+) -> None:  # fmt: skip
     """See `iterum serve --help`."""
     if speed != 1 and not demo:
         click.echo("--speed goes with --demo only: a real charger keeps real time.", err=True)
@@ -50,13 +63,17 @@ def serve(
     _refuse_taken_port(port)
     with held(database):
         try:
-            _serve(database, port, addresses, speed, demo, fresh)
+            asked = Ask(share["share_port"], share["way"] == "plain", show) if share["way"] else None
+            _serve(database, port, addresses, speed, demo, fresh, asked)
         except StoreTrouble as trouble:
             click.echo(str(trouble), err=True)
             sys.exit(BAD_INPUT)
 
 
-def _serve(database: Path, port: int, addresses: list[tuple[str, str]], speed: float, demo: bool, fresh: bool) -> None:
+def _serve(
+    database: Path, port: int, addresses: list[tuple[str, str]], speed: float, demo: bool, fresh: bool,
+    share: Ask | None,
+) -> None:  # fmt: skip
     clock = time_lapse(present, speed) if speed != 1 else SteadyClock(present, last_moment(database))
     bench = None
     try:
@@ -69,7 +86,7 @@ def _serve(database: Path, port: int, addresses: list[tuple[str, str]], speed: f
         elif database.exists():
             check(database)
         click.echo(f"Iterum is at http://{HOST}:{port}/  (data in {database}; Ctrl+C stops it)")
-        run_server(database, port, clock, addresses, speed)
+        run_server(database, port, clock, addresses, speed, share)
     finally:
         if bench is not None:
             bench.stop()

@@ -20,6 +20,7 @@ from iterum.store.archive import Line, lines_of
 from iterum.store.documents import from_document, to_document
 from iterum.store.kit import KIT_TABLES, KitRepository
 from iterum.store.merge import Merge, Taken
+from iterum.store.phones import PhoneRepository
 from iterum.store.remembered import remembered
 from iterum.store.rows import values_of
 from iterum.store.runs import RunRepository
@@ -45,6 +46,7 @@ class Repository(KitRepository):
     def __init__(self, connection: Connection, known: dict[Hashable, Any] | None = None) -> None:
         super().__init__(connection, known)
         self.runs = RunRepository(connection, known)
+        self.phones = PhoneRepository(connection, known)
 
     # ------------------------------------------------------------------ packs and readings
 

@@ -398,3 +398,20 @@ undo_rows = Table(
     Column("was", JSON(none_as_null=True)),
     Column("became", JSON(none_as_null=True)),
 )
+
+phones = Table(
+    "phones",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("name", String, nullable=False),
+    Column("role", String, nullable=False),
+    # Of the token in its cookie: who reads the database cannot pass for the phone.
+    Column("token_hash", String, nullable=False, unique=True),
+    # What kind of browser it is, without its versions, and where it was seen last.
+    Column("kind", String, nullable=False),
+    Column("address", String, nullable=False),
+    Column("paired_at", Moment, nullable=False),
+    Column("seen_at", Moment, nullable=False),
+    Column("gone_at", Moment),
+    Column("gone_why", String),
+)

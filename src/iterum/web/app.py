@@ -27,6 +27,7 @@ from iterum.services.links import Links
 from iterum.services.logbook import LogBook
 from iterum.services.planning import PlanDesk
 from iterum.services.running import RunDesk
+from iterum.services.sharing import Sharing
 from iterum.services.watch import Watch
 from iterum.services.watching import Watcher
 from iterum.store.archive import MAX_BYTES
@@ -46,21 +47,24 @@ from iterum.web import (
     put_away,
     rules,
     run,
+    share,
     use,
     what_if,
     wrong,
 )
+from iterum.web.doors import SecondDoor
 from iterum.web.figures import MOST
 from iterum.web.frame import STYLES, frame, go_back_to
+from iterum.web.gate import SecureWhereItIs, guard, not_paired
 from iterum.web.keys import acts
+from iterum.web.who import is_shared, phone
 from iterum.web.words import FILTERS, MACROS
 from iterum.wording import about
 
 MAX_REQUEST_BYTES = 5_000_000
 KEPT_S = 86_400
 """How long a browser keeps styles and scripts."""
-LOCAL_HOSTS = ("127.0.0.1", "localhost")
-ROOMS = (measure, match, plan, heats, charge, run, put_away, log, use, packs, kit, rules, files, what_if, wrong)
+ROOMS = (measure, match, plan, heats, charge, run, put_away, log, use, packs, kit, rules, files, what_if, wrong, share)
 
 CONTENT_SECURITY_POLICY = "; ".join(
     (
@@ -97,11 +101,10 @@ def secret_key(folder: Path) -> str:
 def create_app(
     database: Path,
     clock: Callable[[], datetime],
-    extra_hosts: tuple[str, ...] = (),
     watch: bool = False,
     speed: float = 1,
 ) -> Flask:
-    """The application on one database. `clock` gives the present moment; `extra_hosts` may be asked for by name.
+    """The application on one database. `clock` gives the present moment.
 
     watch : whether a thread looks at every charge each second. speed : of the clock, against the browser's own.
     """
@@ -113,7 +116,7 @@ def create_app(
         MAX_CONTENT_LENGTH=MAX_REQUEST_BYTES,
         MAX_FORM_MEMORY_SIZE=MAX_REQUEST_BYTES,
         MAX_FORM_PARTS=2000,
-        TRUSTED_HOSTS=[*LOCAL_HOSTS, *extra_hosts],
+        TRUSTED_HOSTS=None,  # the gate knows which door was asked, and which names that one has
         SESSION_COOKIE_SAMESITE="Strict",
         SESSION_COOKIE_HTTPONLY=True,
         WTF_CSRF_TIME_LIMIT=None,  # a page left open over lunch must still be able to save
@@ -130,14 +133,17 @@ def create_app(
         "log": LogBook(store, desk),
         "watch": Watch(watcher, clock, copies),
         "watcher": watcher, "incidents": Incidents(store, runs), "checks": Checks(desk, runs),
-        "archives": Archives(store),
+        "archives": Archives(store), "sharing": Sharing(store),
     }  # fmt: skip
+    app.extensions["iterum"]["door"] = SecondDoor(app, app.extensions["iterum"]["sharing"], database.parent, clock)
     if watch:
         app.extensions["iterum"]["watch"].start()
     app.jinja_env.filters.update(FILTERS)
     app.jinja_env.globals.update(MACROS, cautions_at=cautions_at)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.url_map.converters["int"] = _Key
+    app.session_interface = SecureWhereItIs()
+    app.before_request(guard)
     app.before_request(_let_archives_in)  # before the form is read for its token
     CSRFProtect(app)
     for room in ROOMS:
@@ -206,6 +212,8 @@ def _protect(answer: Response) -> Response:
 
 
 def _error_page(code: int, title: str, text: str) -> tuple[str, int]:
+    if is_shared() and phone() is None:  # the frame of a page holds data
+        return not_paired()[0], code
     return render_template("error.html", title=title, text=text), code
 
 
@@ -250,8 +258,6 @@ def _add_answers(app: Flask) -> None:
     def refused(error: HTTPException) -> Any:
         if error.code is None or error.code < 400:
             return error
-        if error.code == 400 and not _host_is_known():
-            return Response("Iterum answers only to this machine's own names.\n", 400, mimetype="text/plain")
         texts = {404: ("Nothing here", "This address has no page. Take a step from the rail instead.")}
         title, text = texts.get(error.code, (error.name, error.description or ""))
         return _error_page(error.code, title, text)
@@ -274,10 +280,3 @@ def _add_troubles(app: Flask) -> None:
             return not_saved(trouble)
         logging.getLogger("iterum").exception("a defect at %s", request.path, exc_info=error)
         return _error_page(500, "A defect in Iterum", "Nothing was saved. The log of the server says what happened.")
-
-
-def _host_is_known() -> bool:
-    try:
-        return bool(request.host)
-    except HTTPException:
-        return False

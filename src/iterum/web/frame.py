@@ -15,6 +15,7 @@ from iterum.core.season.run import LIVE
 from iterum.services.clock import parted_words
 from iterum.web.context import desk, now, runs
 from iterum.web.troubles import TROUBLES
+from iterum.web.who import may, sharing
 
 
 @dataclass(frozen=True)
@@ -38,9 +39,11 @@ STORES = (
     ("use.page", "Use", "use", "use"),
     ("what_if.page", "What if", "what_if", "what_if"),
     ("files.page", "Files", "files", "files"),
+    ("share.page", "On my phone", "share", "share"),
 )
 
 
+SEEN_LATELY = timedelta(minutes=2)
 STYLES = (
     "tokens",
     "frame",
@@ -111,6 +114,13 @@ def _planned_below() -> str:
     return f"{_counted(kept.plan.visits, 'visit')}, {kept.plan.makespan_min:.0f} min"
 
 
+def _phones_in() -> int:
+    """Paired devices that were seen a moment ago; only asked where the bench is shared."""
+    if not sharing().is_open(now()):
+        return 0
+    return sum(item.gone_at is None and now() - item.seen_at < SEEN_LATELY for item in sharing().phones())
+
+
 def _step(number: int, name: str, below: str, room: str, done: bool = False) -> Step:
     return Step(number, name, below, url_for(f"{room}.page"), room, done)
 
@@ -127,7 +137,9 @@ def frame() -> dict[str, Any]:
     return {
         "session": session,
         "steps": steps_of(session),
-        "stores": STORES,
+        "stores": [store for store in STORES if may(store[0])],
+        "shared": sharing().shared if sharing().is_open(now()) else None,
+        "phones_in": _phones_in(),
         "room": room,
         "now": now(),
         "speed": current_app.extensions["iterum"]["speed"],

@@ -1,18 +1,27 @@
-"""Serving the pages on this machine with a production server."""
+"""Serving the pages on this machine, and on the network where that was asked for, with a production server."""
 
 import logging
 import signal
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-import waitress
 from flask import Flask
 
 from iterum.devices.driver import LinkLost, Refused
-from iterum.web.app import LOCAL_HOSTS, create_app
+from iterum.services.sharing import Offer, Role, Shared
+from iterum.web.app import create_app
+from iterum.web.doors import HOST, server
 
-HOST = "127.0.0.1"
+
+@dataclass(frozen=True)
+class Ask:
+    """How to share from the start: at which port, whether without encryption, and who is told how a device comes in."""
+
+    port: int
+    plain: bool
+    tell: Callable[[Shared, Offer], None]
 
 
 def serve(
@@ -21,16 +30,26 @@ def serve(
     clock: Callable[[], datetime],
     addresses: Sequence[tuple[str, str]] = (),
     speed: float = 1.0,
+    share: Ask | None = None,
 ) -> None:
-    """Listen on this machine only, until interrupted, and watch every charge. addresses : (kind, address)."""
+    """Listen on this machine, until interrupted, and watch every charge. addresses : (kind, address).
+
+    share : how it is to be shared from the start, where it is.
+    """
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
     app = create_app(database, clock, watch=True, speed=speed)
     meet(app, addresses)
+    found = app.extensions["iterum"]
+    here = server(app, HOST, port, shared=False)
     signal.signal(signal.SIGTERM, signal.default_int_handler)  # a system that stops us is a person's Ctrl+C
     try:
-        waitress.serve(app, host=HOST, port=port, threads=4, ident="iterum")
+        if share is not None:
+            shared = found["door"].open(None, share.plain, share.port)
+            share.tell(shared, found["sharing"].offer(Role.ALL, clock()))
+        here.start()
     finally:
-        found = app.extensions["iterum"]
+        here.stop()
+        found["door"].close()
         found["watch"].stop()
         found["links"].close()
         found["store"].close()
@@ -47,4 +66,4 @@ def meet(app: Flask, addresses: Sequence[tuple[str, str]]) -> None:
             logging.getLogger("iterum").warning("%s at %s was not met: %s", kind, address, error)
 
 
-__all__ = ["HOST", "LOCAL_HOSTS", "serve"]
+__all__ = ["HOST", "serve"]

@@ -1,0 +1,166 @@
+"""The bench shared with phones: who is let in, by which code, and until when.
+
+Nothing is shared until somebody opens it. A device is paired once, by a code that is scanned or digits that are typed,
+and holds a token from then on, of which only the hash is kept here.
+"""
+
+import re
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+from hashlib import sha256
+from hmac import compare_digest
+from threading import Lock
+
+from iterum.store.database import Store
+from iterum.store.phones import Phone
+
+OFFER_LASTS, TRIES, DIGITS = timedelta(minutes=5), 5, 8
+SECRET_BYTES, TOKEN_BYTES = 16, 32
+NAME_LENGTH = 40
+SEEN_EVERY = timedelta(seconds=20)
+"""So often it is written down that a device was seen."""
+TWO_PLACES = timedelta(seconds=60)
+"""A device seen at two addresses within this time is two devices."""
+
+
+class Role(StrEnum):
+    """What a device may do: work at the bench, or everything."""
+
+    BENCH = "bench"
+    ALL = "all"
+
+
+class NotPaired(Exception):
+    """The code is not, or no more, one that pairs; says why."""
+
+
+@dataclass
+class Offer:
+    """A way in for one device: a secret to scan, digits to type, until when, how many tries are left."""
+
+    secret: str
+    digits: str
+    role: Role
+    until: datetime
+    tries: int = TRIES
+
+
+@dataclass(frozen=True)
+class Shared:
+    """How the bench is shared. until : when it closes by itself; None: when somebody closes it.
+
+    plain : without encryption. addresses : of this machine on its networks. fingerprint : of the authority.
+    """
+
+    until: datetime | None
+    plain: bool
+    port: int
+    addresses: tuple[str, ...] = ()
+    named: bool = False
+    fingerprint: str = ""
+
+    def urls(self, path: str = "/") -> tuple[str, ...]:
+        """Addresses to ask for a page at, those by number first: not every phone finds names."""
+        scheme = "http" if self.plain else "https"
+        hosts = [*self.addresses, *([NAME] if self.named else [])]
+        return tuple(f"{scheme}://{host}:{self.port}{path}" for host in hosts)
+
+
+NETWORKS = ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "100.64.0.0/10")
+"""Local networks (RFC 1918, RFC 3927, and RFC 6598, which hotspots give out): shared on these alone."""
+NAME, PORT = "iterum.local", 8766
+"""What printed codes hold: they outlive a changed address."""
+
+
+class Sharing:
+    """Who is let in. Safe to use from several threads."""
+
+    def __init__(self, store: Store) -> None:
+        self._store, self._lock = store, Lock()
+        self._offer: Offer | None = None
+        self.shared: Shared | None = None
+
+    # ------------------------------------------------------------------ pairing
+
+    def offer(self, role: Role, now: datetime) -> Offer:
+        """A new way in; the one before is void."""
+        digits = "".join(secrets.choice("0123456789") for _ in range(DIGITS))
+        with self._lock:
+            self._offer = Offer(secrets.token_urlsafe(SECRET_BYTES), digits, role, now + OFFER_LASTS)
+            return self._offer
+
+    def offered(self, now: datetime) -> Offer | None:
+        """The way in that is open now."""
+        with self._lock:
+            return self._offer if self._offer is not None and now < self._offer.until else None
+
+    def pair(self, code: str, name: str, agent: str, address: str, now: datetime) -> str:
+        """Let a device in by a secret or by digits. Returns its token. Raises NotPaired with what to do."""
+        code, name = re.sub(r"\s", "", code), " ".join(name.split())[:NAME_LENGTH]
+        with self._lock:
+            offer = self._offer
+            if offer is None or now >= offer.until:
+                self._offer = None
+                raise NotPaired("No code is open just now. Ask for a new one on Iterum’s page On my phone.")
+            if not any(compare_digest(code.encode(), known.encode()) for known in (offer.secret, offer.digits)):
+                offer.tries -= 1
+                if offer.tries <= 0:
+                    self._offer = None
+                    raise NotPaired(f"That was the {TRIES}th wrong try: the code is void. Ask for a new one.")
+                raise NotPaired(f"That is not the code. {offer.tries} tries are left.")
+            self._offer = None  # once
+        token = secrets.token_urlsafe(TOKEN_BYTES)
+        with self._store.writing(changes_session=False) as repository:
+            repository.phones.add(name or "phone", offer.role.value, _hash(token), _kind(agent), address, now)
+        return token
+
+    # ------------------------------------------------------------------ who is there
+
+    def known(self, token: str, agent: str, address: str, now: datetime) -> Phone | None:
+        """The device that holds this token; None for one that is unknown or forgotten.
+
+        A token that comes from another kind of browser is not believed. One that is used at two addresses at once was
+        stolen, and nobody can tell by whom: it is void.
+        """
+        if not token:
+            return None
+        with self._store.reading() as repository:
+            phone = repository.phones.by_token(_hash(token))
+        if phone is None or phone.gone_at is not None or phone.kind != _kind(agent):
+            return None
+        if address != phone.address and now - phone.seen_at < TWO_PLACES:
+            self.forget(phone.key, now, f"used at {phone.address} and at {address} at once")
+            return None
+        if address != phone.address or now - phone.seen_at >= SEEN_EVERY:
+            with self._store.writing(changes_session=False) as repository:
+                repository.phones.seen(phone.key, address, now)
+        return phone
+
+    def forget(self, key: int, now: datetime, why: str = "forgotten here") -> None:
+        """Let a device in no more, from this moment on."""
+        with self._store.writing(changes_session=False) as repository:
+            repository.phones.forget(key, now, why)
+
+    def phones(self) -> Sequence[Phone]:
+        """Every device that was ever paired, the latest first."""
+        with self._store.reading() as repository:
+            return repository.phones.all()
+
+    # ------------------------------------------------------------------ the door
+
+    def is_open(self, now: datetime) -> bool:
+        """Whether the bench is shared now."""
+        shared = self.shared
+        return shared is not None and (shared.until is None or now < shared.until)
+
+
+def _hash(token: str) -> str:
+    return sha256(token.encode()).hexdigest()
+
+
+def _kind(agent: str) -> str:
+    """A browser without its versions, which rise while it stays the same."""
+    return re.sub(r"[\d.]+", "", agent)[:200]

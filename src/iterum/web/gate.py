@@ -1,0 +1,71 @@
+"""The gate before every page: by the first door everything, by the second what was paired, as its role says."""
+
+from flask import Flask, Response, g, render_template, request
+from flask.sessions import SecureCookieSessionInterface
+from werkzeug.exceptions import HTTPException
+from werkzeug.wrappers import Response as AnyResponse
+
+from iterum.web.context import now
+from iterum.web.doors import names_of
+from iterum.web.frame import STYLES
+from iterum.web.troubles import TROUBLES
+from iterum.web.who import is_shared, may, phone, phone_cookie, sharing
+
+LOCAL_HOSTS = ("127.0.0.1", "localhost")
+UNPAIRED = frozenset({"share.pairing", "share.pair", "share.authority", "static"})
+"""What a device is shown before it is paired: how that is done, and no data."""
+_ONLY_BENCH = (
+    "It was paired for work at the bench. Kit, rules, files and planning are done on Iterum’s own machine, or with a "
+    "device that may do everything."
+)
+
+
+class SecureWhereItIs(SecureCookieSessionInterface):
+    """A cookie that came by TLS goes back by TLS alone."""
+
+    def get_cookie_secure(self, app: Flask) -> bool:  # noqa: ARG002
+        """Whether this request came by TLS."""
+        return request.is_secure
+
+
+def guard() -> AnyResponse | tuple[str, int] | None:
+    """Before anything else is done with a request."""
+    shared = sharing().shared
+    if not is_shared():
+        return None if _host() in LOCAL_HOSTS else _unknown_host()
+    if shared is None or not sharing().is_open(now()):
+        return Response("Iterum is not shared any more.\n", 403, mimetype="text/plain")
+    if _host() not in names_of(shared):
+        return _unknown_host()
+    if request.endpoint in UNPAIRED:
+        return None
+    agent, address = request.headers.get("User-Agent", ""), request.remote_addr or ""
+    g.phone = sharing().known(request.cookies.get(phone_cookie(), ""), agent, address, now())
+    if g.phone is None:
+        return not_paired()
+    if request.endpoint is not None and not may(request.endpoint, request.method):
+        return _page("Not with this device", _ONLY_BENCH, 403)
+    return None
+
+
+def _host() -> str:
+    """The name that was asked for, without its port; empty for what is none."""
+    try:
+        return request.host.rpartition(":")[0] or request.host
+    except HTTPException:
+        return ""
+
+
+def _unknown_host() -> Response:
+    return Response("Iterum answers only to its own names.\n", 400, mimetype="text/plain")
+
+
+def not_paired() -> tuple[str, int]:
+    """What a device sees that is not paired, whatever it asks for."""
+    return _page("This device is not paired", "", 403)
+
+
+def _page(title: str, text: str, code: int) -> tuple[str, int]:
+    paired = phone() is not None
+    page = render_template("share/closed.html", title=title, text=text, styles=STYLES, troubles=TROUBLES, paired=paired)
+    return page, code
