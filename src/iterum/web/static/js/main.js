@@ -6,6 +6,7 @@ import { startClock } from "./clock.js";
 import { startDigits } from "./digits.js";
 import { startKeys } from "./keys.js";
 import { csrf } from "./page.js";
+import { startTables } from "./tables.js";
 import { startWrong } from "./wrong.js";
 
 document.addEventListener("htmx:configRequest", (event) => {
@@ -17,4 +18,5 @@ startWrong();
 startDigits();
 startBatches();
 startKeys();
+startTables();
 document.querySelector(".row-picked")?.focus({ preventScroll: true });

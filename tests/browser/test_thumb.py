@@ -1,0 +1,57 @@
+"""Every page on a phone: nothing that acts is cut off, covered, or too small for a thumb."""
+
+import pytest
+
+from tests.browser.test_access import PAGES, with_a_plan
+from tests.conftest import SOAK
+
+SIZES = ((390, 844), (360, 740), (320, 640))
+EACH = tuple(path for path in PAGES if not path.startswith(("/plan/sheet", "/packs/labels", "/log/report")))
+"""What is printed is not pressed."""
+LOOK = """() => {
+  const found = [];
+  const acts = 'a[href], button, input:not([type=hidden]), select, textarea, summary';
+  const name = (item) => (item.getAttribute('aria-label') || item.innerText || item.name || item.id || '').trim().slice(0, 40);
+  const inText = (item) => {
+    if (item.tagName !== 'A') return false;
+    const box = item.closest('p, li, td, dd, th, figcaption, small, h1, h2, h3, span, div');
+    return box && box.innerText.trim().length > item.innerText.trim().length + 1 && getComputedStyle(item).display === 'inline';
+  };
+  const scrolls = (item) => {
+    for (let box = item.parentElement; box && box !== document.body; box = box.parentElement) {
+      if (['auto', 'scroll'].includes(getComputedStyle(box).overflowX) && box.scrollWidth > box.clientWidth) return true;
+    }
+    return false;
+  };
+  for (const item of document.querySelectorAll(acts)) {
+    if (!item.checkVisibility({checkOpacity: true, checkVisibilityCSS: true}) || item.matches('.skip, [data-digits], [tabindex="-1"]')) continue;
+    if (item.closest('dialog:not([open])')) continue;
+    if (item.closest('svg')) continue;  // a picture of what the list below it does too
+    let target = item;
+    if (item.matches('[type=checkbox], [type=radio]') && item.labels.length) target = item.labels[0];
+    target.scrollIntoView({block: 'center', inline: 'nearest', behavior: 'instant'});
+    const box = target.getBoundingClientRect();
+    if (box.width < 2 || box.height < 2) continue;
+    const told = (what) => found.push(`${what}: ${item.tagName.toLowerCase()} "${name(item)}" ${Math.round(box.width)}x${Math.round(box.height)}`);
+    if ((box.left < -1 || box.right > innerWidth + 1) && !scrolls(target)) told('cut off');
+    else {
+      const lines = target.getClientRects();
+      const at = lines[0];
+      const top = document.elementFromPoint(Math.min(Math.max(at.left + at.width / 2, 1), innerWidth - 2), at.top + at.height / 2);
+      if (!scrolls(target) && (!top || !(target.contains(top) || top.contains(target) || (item.labels && [...item.labels].some((l) => l.contains(top)))))) told('covered by ' + (top ? top.className : 'nothing'));
+    }
+    if (!inText(item) && (box.height < 43.5 || box.width < 43.5)) told('small');
+  }
+  if (document.documentElement.scrollWidth > innerWidth + 1) found.push(`wider than the window: ${document.documentElement.scrollWidth}`);
+  return found;
+}"""
+
+
+@pytest.mark.parametrize("size", SIZES if SOAK > 1 else SIZES[::2])
+def test_whatever_acts_is_whole_uncovered_and_large_enough(size, open_page, address_with_runs):
+    page = with_a_plan(open_page({"width": size[0], "height": size[1]}, touch=True), address_with_runs)
+    wrong = []
+    for path in EACH:
+        page.goto(address_with_runs + path)
+        wrong += [f"{size[0]} {path} {told}" for told in page.evaluate(LOOK)]
+    assert "\n".join(wrong) == ""
