@@ -87,7 +87,7 @@ def sensible(value):
 @pytest.mark.parametrize("block", range(4))
 def test_nothing_that_is_sent_is_a_defect_or_leaves_nonsense(demo_app, block):
     rng, visitor = random.Random(block), Visitor(demo_app)
-    rules = [rule for rule in demo_app.url_map.iter_rules() if rule.endpoint != "static" and "sim" not in rule.rule]
+    rules = [rule for rule in demo_app.url_map.iter_rules() if rule.endpoint not in ("static", "share.open_door")]  # a test opens no door to the network
     desk = demo_app.extensions["iterum"]["desk"]
     known = forms(visitor)
     for number in range(REQUESTS // 4):

@@ -151,8 +151,10 @@ class Desk:
     def record_reading(self, pack_id: str, reading: Reading, now: datetime, corrects: int | None = None) -> int:
         """Write a reading down. Raises NotThere for a pack that is not there."""
         with self._store.writing() as repository:
-            repository.drop_hand_move(pack_id)  # where it was put rested on the old volts
-            repository.set_charged_full([pack_id], False)  # whoever measures it anew means to charge it
+            pack = next((pack for pack in repository.packs() if pack.id == pack_id), None)
+            if pack is None or not _came_late(pack, reading):
+                repository.drop_hand_move(pack_id)  # where it was put rested on the old volts
+                repository.set_charged_full([pack_id], False)  # whoever measures it anew means to charge it
             return repository.add_reading(pack_id, reading, TYPED, now, corrects)
 
     def set_condition(self, pack_id: str, condition: Condition) -> None:
@@ -316,6 +318,13 @@ class Desk:
         """A number that rises with every change."""
         with self._store.reading() as repository:
             return repository.revision()
+
+
+def _came_late(pack: Pack, reading: Reading) -> bool:
+    """Whether a reading is of before what is known of its pack: it is kept as what it was."""
+    read_at = pack.reading.taken_at if pack.reading is not None else None
+    known = [moment for moment in (pack.charged_at, read_at) if moment is not None]
+    return reading.taken_at is not None and any(reading.taken_at < moment for moment in known)
 
 
 def _held(bench: Bench) -> Hashable:

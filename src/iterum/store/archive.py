@@ -23,7 +23,7 @@ from iterum.store.tables import Moment
 FORMAT = "iterum-archive"
 MAX_BYTES, MOST_FAULTS = 200_000_000, 50
 _MOST = 2**63
-_NOT_KEPT = ("undos", "undo_rows", "phones")
+_NOT_KEPT = ("undos", "undo_rows", "phones", "kept_ids")
 KEPT = tuple(table for table in tables.metadata.sorted_tables if table.name not in _NOT_KEPT)
 
 

@@ -57,6 +57,10 @@ def migrate(engine: Engine, path: Path) -> None:
         connection.exec_driver_sql("PRAGMA foreign_keys = ON")
 
 
+class TakenAlready(Exception):
+    """What comes with an id that was taken before."""
+
+
 class Store:
     """One SQLite database file, opened and migrated."""
 
@@ -67,6 +71,7 @@ class Store:
         event.listen(self.engine, "connect", _set_pragmas)
         self._snapshot: ContextVar[ExitStack] = ContextVar("snapshot")
         self._looked_at: ContextVar[Repository | None] = ContextVar("looked_at")
+        self._once: ContextVar[tuple[str, datetime] | None] = ContextVar("once", default=None)
         self._act: ContextVar[undo.Undoable | None] = ContextVar("act", default=None)
         try:
             migrate(self.engine, path)
@@ -124,7 +129,9 @@ class Store:
                     raise Busy("another change to the database takes long; nothing was saved") from error
                 raise trouble_of(error, self.path) or error from error
             try:
-                repository, act = Repository(connection), self._act.get()
+                repository, act, once = Repository(connection), self._act.get(), self._once.get()
+                if once is not None and not repository.take_once(*once):
+                    raise TakenAlready
                 if act is not None:
                     undo.watch(connection)
                 yield repository
@@ -133,6 +140,7 @@ class Store:
                 if changes_session:
                     repository.bump_revision(as_planned)
                 connection.commit()
+                self._once.set(None)  # more changes of the same request go with it
             except DatabaseError as error:
                 connection.rollback()
                 raise trouble_of(error, self.path) or error from error
@@ -143,6 +151,18 @@ class Store:
         if snapshot is not None:
             self._looked_at.set(None)
             snapshot.close()
+
+    @contextmanager
+    def once(self, key: str, at: datetime) -> Iterator[None]:
+        """The first change within is made with this id, all or nothing. Raises TakenAlready where that was done before.
+
+        at : when it was entered.
+        """
+        token = self._once.set((key, at))
+        try:
+            yield
+        finally:
+            self._once.reset(token)
 
     @contextmanager
     def undoable(self, what: str, at: datetime) -> Iterator[undo.Undoable]:

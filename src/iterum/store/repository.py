@@ -201,6 +201,14 @@ class Repository(KitRepository):
 
     # ------------------------------------------------------------------ acts that can be taken back
 
+    def take_once(self, key: str, at: datetime) -> bool:
+        """Note an id; False for one that was noted before."""
+        table = tables.kept_ids
+        if self._connection.scalar(select(table.c.id).where(table.c.id == key)) is not None:
+            return False
+        self._connection.execute(insert(table).values(id=key, at=at))
+        return True
+
     def acts(self) -> tuple[Done, ...]:
         """What can be taken back, or was, the latest first."""
         return acts(self._connection)

@@ -415,3 +415,11 @@ phones = Table(
     Column("gone_at", Moment),
     Column("gone_why", String),
 )
+
+kept_ids = Table(
+    "kept_ids",
+    metadata,
+    # Of what a device kept while the link was down: it is taken once.
+    Column("id", String, primary_key=True),
+    Column("at", Moment, nullable=False),
+)

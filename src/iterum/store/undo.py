@@ -21,7 +21,9 @@ KEPT = 50
 """Acts that can be taken back, the latest."""
 NOT_UNDONE = {("meeting", "revision")}
 """Columns that only ever rise."""
-WATCHED = tuple(table for table in tables.metadata.sorted_tables if table.name not in ("undos", "undo_rows", "phones"))
+WATCHED = tuple(
+    table for table in tables.metadata.sorted_tables if table.name not in ("undos", "undo_rows", "phones", "kept_ids")
+)
 
 
 @dataclass

@@ -42,6 +42,7 @@ from iterum.web import (
     log,
     match,
     measure,
+    offline,
     packs,
     plan,
     put_away,
@@ -64,7 +65,25 @@ from iterum.wording import about
 MAX_REQUEST_BYTES = 5_000_000
 KEPT_S = 86_400
 """How long a browser keeps styles and scripts."""
-ROOMS = (measure, match, plan, heats, charge, run, put_away, log, use, packs, kit, rules, files, what_if, wrong, share)
+ROOMS = (
+    measure,
+    match,
+    plan,
+    heats,
+    charge,
+    run,
+    put_away,
+    log,
+    use,
+    packs,
+    kit,
+    rules,
+    files,
+    what_if,
+    wrong,
+    share,
+    offline,
+)
 
 CONTENT_SECURITY_POLICY = "; ".join(
     (
@@ -148,6 +167,7 @@ def create_app(
     CSRFProtect(app)
     for room in ROOMS:
         app.register_blueprint(room.blueprint)
+    offline.late(app)
     app.context_processor(frame)
     _add_small_routes(app)
     _add_errors(app)

@@ -75,6 +75,7 @@ class SecondDoor:
             port = self._port = port or self._port
             addresses = own_addresses()
             shared = Shared(until, plain, port, addresses)
+            _refuse_taken(port)
             opened = server(self._app, "0.0.0.0", port, shared=True)  # noqa: S104 (it was asked for)
             if not plain:
                 opened.ssl_adapter = self._encrypted(addresses)
@@ -154,6 +155,13 @@ class SecondDoor:
             self._sharing.shared = None
             if opened is not None:
                 opened.stop()
+
+
+def _refuse_taken(port: int) -> None:
+    """Raises OSError for a port that somebody else has."""
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        probe.bind(("0.0.0.0", port))  # noqa: S104 (asked, and let go at once)
 
 
 def _own_name() -> str:

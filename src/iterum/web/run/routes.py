@@ -11,7 +11,7 @@ from iterum.core.season.after_charge import After
 from iterum.core.season.health import MOST_AGAIN
 from iterum.core.season.outlook import HOT, WARM, Observation
 from iterum.core.season.read_back import Shown
-from iterum.core.season.run import Act, State
+from iterum.core.season.run import LIVE, Act, State
 from iterum.core.season.watching import Alarm
 from iterum.devices.driver import LinkLost, Refused
 from iterum.services.running import AT_THE_CHARGER, PERSON, Changed
@@ -185,8 +185,8 @@ def check(key: int) -> Response | tuple[str, int]:
             faults[f"v-{tag}"] = str(error)
     if faults:
         return _page(key, 422, typed=request.form, faults=faults)
-    watcher().mark_seen(key, now())
     watcher().observe(key, TYPED, Observation(0.0, by_hand=True, **found), now())
+    watcher().mark_seen(key, now())
     for tag, cells in packs.items():
         felt = request.form.get(f"touch-{tag}")
         touch = felt if felt in (WARM, HOT) else None
@@ -195,7 +195,8 @@ def check(key: int) -> Response | tuple[str, int]:
                               pack_id=tag, by_hand=True, touch=touch)  # fmt: skip
             watcher().observe(key, TYPED, one, now())
     watcher().judge(key, now())
-    flash("The check is written down.")
+    over = "" if run.state in LIVE else f" The batch is {run.state.value} by now; it stands with its own time."
+    flash("The check is written down." + over)
     return redirect(url_for("run.page", key=key))
 
 

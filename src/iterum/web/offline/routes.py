@@ -1,0 +1,84 @@
+"""The worker that keeps Measure, Run and Something's wrong on the device, and what was kept there, taken once.
+
+A reading, a hand check or a mark that was entered without the link comes later with a random id and the moment it was
+entered: it is written as of that moment, and a second time not at all. Acts of a charger are never kept.
+"""
+
+import re
+from datetime import datetime, timedelta
+from functools import wraps
+from pathlib import Path
+from typing import Any
+
+from flask import Blueprint, Flask, Response, current_app, g, render_template, request, send_file
+from werkzeug.wrappers import Response as AnyResponse
+
+from iterum.store.database import TakenAlready
+from iterum.web.context import now
+from iterum.web.frame import STYLES
+from iterum.web.troubles import TROUBLES
+
+blueprint = Blueprint("offline", __name__, template_folder="templates")
+
+KEPT = frozenset({"measure.save", "measure.looks_wrong", "run.check"})
+"""What may come late."""
+LONGEST = timedelta(days=1)
+_ID = re.compile(r"[0-9a-f-]{32,36}")
+
+
+@blueprint.get("/worker.js")
+def worker() -> Response:
+    """The worker, from the root, so that it may answer for every page."""
+    answer = send_file(Path(current_app.root_path) / "static" / "worker.js", mimetype="text/javascript")
+    answer.headers["Service-Worker-Allowed"] = "/"
+    return answer
+
+
+@blueprint.get("/no-link")
+def no_link() -> str:
+    """What a page that is not kept shows without the link."""
+    return render_template("offline/no_link.html", styles=STYLES, troubles=TROUBLES)
+
+
+def late(app: Flask) -> None:
+    """Take what was kept on a device at its own moment, and once; answer a script with where to go next."""
+    for endpoint in KEPT:
+        app.view_functions[endpoint] = _once(app.view_functions[endpoint])
+
+    @app.after_request
+    def next_page(answer: Response) -> Response:
+        """A script that sends for a page is told where that would go, and goes there itself."""
+        if request.headers.get("X-Kept") and answer.status_code in (301, 302, 303):
+            answer.set_data(answer.headers.pop("Location"))
+            answer.status_code, answer.mimetype = 200, "text/plain"
+        return answer
+
+
+def _once(view: Any) -> Any:
+    @wraps(view)
+    def taken(**values: Any) -> AnyResponse | str | tuple[str, int]:
+        key, said = request.form.get("kept_id", ""), request.form.get("kept_at", "")
+        if not key:
+            return view(**values)  # type: ignore[no-any-return]
+        at = _moment(said)
+        if not _ID.fullmatch(key) or at is None:
+            return "What was kept has no id, or no moment within a day.", 400
+        g.now = at
+        try:
+            with current_app.extensions["iterum"]["store"].once(key, at):
+                return view(**values)  # type: ignore[no-any-return]
+        except TakenAlready:
+            return Response("taken already", mimetype="text/plain")
+
+    return taken
+
+
+def _moment(text: str) -> datetime | None:
+    """When it was entered by the device's clock: never later than now, and not a day ago."""
+    try:
+        at = datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    if at.tzinfo is None or now() - at > LONGEST:
+        return None
+    return min(at, now())

@@ -1,0 +1,248 @@
+/* What is entered without the link is kept on this device, shown, and sent once when the link is back. */
+
+import { csrf } from "./page.js";
+
+const KEPT = "iterum-kept";
+const DRAFT = "iterum-draft-";
+const PATIENCE_MS = 5000;
+const TRY_EVERY_MS = 5000;
+const DRAFT_LASTS_MS = 12 * 3600 * 1000;
+let sending = false;
+
+function kept() {
+  try {
+    return JSON.parse(localStorage.getItem(KEPT)) ?? [];
+  } catch {
+    return [];
+  }
+}
+
+function save(list) {
+  localStorage.setItem(KEPT, JSON.stringify(list));
+  show();
+}
+
+function newId() {
+  const bytes = crypto.getRandomValues(new Uint8Array(16));
+  return [...bytes].map((byte) => byte.toString(16).padStart(2, "0")).join("");
+}
+
+async function send(url, fields) {
+  const gone = new AbortController();
+  const timer = setTimeout(() => gone.abort(), PATIENCE_MS);
+  try {
+    return await fetch(url, {
+      method: "POST",
+      body: new URLSearchParams([...fields, ["csrf_token", csrf]]),
+      headers: { "X-Kept": "1" },
+      signal: gone.signal,
+    });
+  } finally {
+    clearTimeout(timer);
+  }
+}
+
+/* ---- the sign: how much waits, and what could not be taken */
+
+function line(item) {
+  const row = document.createElement("li");
+  row.textContent = item.said ? `${item.what}: ${item.said} ` : `${item.what}, ${item.at.slice(11, 16)} UTC`;
+  if (item.said) {
+    const look = document.createElement("a");
+    look.href = item.page;
+    look.textContent = "Look";
+    const drop = document.createElement("button");
+    drop.className = "btn btn-second btn-small";
+    drop.textContent = "Let it go";
+    drop.addEventListener("click", () => save(kept().filter((one) => one.id !== item.id)));
+    row.append(look, " ", drop);
+  }
+  return row;
+}
+
+function show() {
+  const list = kept();
+  let sign = document.getElementById("kept");
+  if (!list.length) {
+    sign?.remove();
+    return;
+  }
+  if (!sign) {
+    sign = document.createElement("details");
+    sign.id = "kept";
+    sign.className = "note note-care kept";
+    document.getElementById("main").prepend(sign);
+  }
+  const head = document.createElement("summary");
+  const asked = list.filter((item) => item.said).length;
+  head.textContent = `Kept here, ${list.length} waiting${asked ? `, ${asked} with a question` : ""}`;
+  const rows = document.createElement("ul");
+  rows.append(...list.map(line));
+  sign.replaceChildren(head, rows);
+}
+
+function say(text) {
+  const note = document.createElement("div");
+  note.className = "note note-care";
+  note.setAttribute("role", "alert");
+  note.textContent = text;
+  document.getElementById("main").prepend(note);
+}
+
+/* ---- sending what waits, in its order */
+
+async function sendKept() {
+  if (sending || !kept().some((item) => !item.said)) {
+    return;
+  }
+  sending = true;
+  try {
+    for (const item of kept()) {
+      if (item.said) {
+        continue;
+      }
+      const answer = await send(item.url, [...item.fields, ["kept_id", item.id], ["kept_at", item.at]]);
+      if (answer.status >= 500) {
+        break;
+      }
+      const rest = kept();
+      if (answer.ok) {
+        save(rest.filter((one) => one.id !== item.id));
+      } else {
+        const said = answer.status === 422 ? "asks to be read again" : "was not taken";
+        save(rest.map((one) => (one.id === item.id ? { ...one, said } : one)));
+      }
+    }
+  } catch {
+    /* the link is down still: it is tried again */
+  } finally {
+    sending = false;
+  }
+}
+
+/* ---- forms */
+
+function fieldsOf(form, submitter) {
+  const fields = [...new FormData(form)].filter(([name, value]) => name !== "csrf_token" && typeof value === "string");
+  return submitter?.name ? [...fields, [submitter.name, submitter.value]] : fields;
+}
+
+async function onSubmit(event) {
+  const { target: form, submitter } = event;
+  const keeps = form.dataset.keep;
+  const url = submitter?.hasAttribute("formaction") ? submitter.formAction : form.action;
+  if (!keeps && !form.hasAttribute("data-tell")) {
+    return;
+  }
+  if (submitter?.hasAttribute("data-now")) {
+    return;
+  }
+  event.preventDefault();
+  const fields = fieldsOf(form, submitter);
+  const item = { id: newId(), at: new Date().toISOString(), url, what: keeps, page: location.href, fields };
+  try {
+    const answer = await send(url, keeps ? [...fields, ["kept_id", item.id], ["kept_at", item.at]] : fields);
+    if (answer.ok && answer.headers.get("content-type")?.startsWith("text/plain")) {
+      forgetDraft();
+      location.href = (await answer.text()).replace(/^taken already$/, location.href);
+      return;
+    }
+    HTMLFormElement.prototype.submit.call(named(form, submitter));
+  } catch {
+    if (!keeps) {
+      say("Not sent: there is no link, and the charger was not told. Do it at the charger itself.");
+      return;
+    }
+    save([...kept(), item]);
+    forgetDraft();
+    const next = form.dataset.next;
+    if (next && navigator.serviceWorker?.controller) {
+      location.href = next;
+    } else {
+      form.reset();
+      say(`${keeps} is kept on this device. Leave this page open until the link is back.`);
+    }
+  }
+}
+
+/* The form as its button would have sent it: what is refused is shown by the page itself. */
+function named(form, submitter) {
+  if (submitter?.name) {
+    const field = document.createElement("input");
+    field.type = "hidden";
+    field.name = submitter.name;
+    field.value = submitter.value;
+    form.append(field);
+  }
+  if (submitter?.hasAttribute("formaction")) {
+    form.action = submitter.formAction;
+  }
+  return form;
+}
+
+/* ---- digits that were typed and not sent yet */
+
+function draftForm() {
+  const form = document.querySelector("[data-measure]");
+  return (
+    form && {
+      form,
+      name: DRAFT + form.querySelector("[name=pack]").value,
+      cells: [...form.querySelectorAll("[data-digits]")],
+    }
+  );
+}
+
+function forgetDraft() {
+  const draft = draftForm();
+  if (draft) {
+    localStorage.removeItem(draft.name);
+    draft.done = true;
+  }
+}
+
+function keepDraft() {
+  const draft = draftForm();
+  const typed = draft?.cells.map((cell) => cell.value) ?? [];
+  if (draft?.cells.some((cell) => cell.value !== cell.defaultValue)) {
+    localStorage.setItem(draft.name, JSON.stringify({ at: Date.now(), typed }));
+  }
+}
+
+function giveBack() {
+  const draft = draftForm();
+  const was = draft && JSON.parse(localStorage.getItem(draft.name) ?? "null");
+  if (!was || Date.now() - was.at > DRAFT_LASTS_MS || was.typed.length !== draft.cells.length) {
+    return;
+  }
+  for (const [index, cell] of draft.cells.entries()) {
+    cell.value = was.typed[index];
+  }
+}
+
+export function startKeeping() {
+  show();
+  giveBack();
+  document.addEventListener("submit", onSubmit);
+  document.addEventListener("input", keepDraft);
+  document.addEventListener("click", () => setTimeout(keepDraft, 0));
+  document.addEventListener("keyup", keepDraft);
+  window.addEventListener("online", sendKept);
+  setInterval(sendKept, TRY_EVERY_MS);
+  sendKept();
+  if (navigator.serviceWorker && window.isSecureContext) {
+    navigator.serviceWorker.register("/worker.js").then(
+      () => prefetch(),
+      () => {} /* without the authority installed a browser takes no worker: pages that are open still keep what is typed */,
+    );
+  }
+}
+
+/* The pages of the class, so that the next packs can be measured without the link. */
+async function prefetch() {
+  await navigator.serviceWorker.ready;
+  const links = [...document.querySelectorAll(".queue a[href]"), ...document.querySelectorAll(".run-link[href]")];
+  for (const link of links) {
+    await fetch(link.href).catch(() => {});
+  }
+}

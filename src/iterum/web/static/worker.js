@@ -1,0 +1,71 @@
+/* Pages that a pilot needs without the link: the newest ones seen are kept; with the link nothing is taken from there. */
+
+const SHELL = "iterum-1";
+const PATIENCE_MS = 4000;
+const MOST = 120;
+const PAGES = ["/measure", "/run/", "/wrong", "/no-link"];
+
+self.addEventListener("install", (event) => {
+  event.waitUntil(caches.open(SHELL).then((cache) => cache.addAll(["/no-link", "/wrong"])));
+  self.skipWaiting();
+});
+
+self.addEventListener("activate", (event) => {
+  const old = (names) => names.filter((name) => name !== SHELL).map((name) => caches.delete(name));
+  event.waitUntil(caches.keys().then((names) => Promise.all(old(names))));
+  event.waitUntil(self.clients.claim());
+});
+
+function isAsset(url) {
+  return url.pathname.startsWith("/static/") || url.pathname === "/keys.js";
+}
+
+function isPage(url) {
+  return PAGES.some((page) => url.pathname.startsWith(page)) && !/\/(live|alarms)$/.test(url.pathname);
+}
+
+async function keep(request, answer) {
+  const cache = await caches.open(SHELL);
+  await cache.put(request, answer);
+  const pages = (await cache.keys()).filter((one) => !isAsset(new URL(one.url)));
+  await Promise.all(pages.slice(0, Math.max(pages.length - MOST, 0)).map((one) => cache.delete(one)));
+}
+
+async function withLink(request, patienceMs) {
+  const gone = new AbortController();
+  const timer = setTimeout(() => gone.abort(), patienceMs);
+  try {
+    return await fetch(request, { signal: gone.signal });
+  } finally {
+    clearTimeout(timer);
+  }
+}
+
+async function answer(event, url) {
+  const { request } = event;
+  const wanted = isAsset(url) || isPage(url);
+  try {
+    const come = await withLink(request, request.mode === "navigate" ? 2 * PATIENCE_MS : PATIENCE_MS);
+    if (wanted && come.ok && !come.redirected) {
+      event.waitUntil(keep(request.mode === "navigate" ? request.url : request, come.clone()));
+    }
+    return come;
+  } catch (error) {
+    const kept = wanted && (await caches.match(request, { ignoreVary: true }));
+    if (kept) {
+      return kept;
+    }
+    const alike = isPage(url) && (await caches.match(request, { ignoreSearch: true, ignoreVary: true }));
+    if (request.mode === "navigate") {
+      return alike || (await caches.match("/no-link")) || Response.error();
+    }
+    throw error;
+  }
+}
+
+self.addEventListener("fetch", (event) => {
+  const url = new URL(event.request.url);
+  if (event.request.method === "GET" && url.origin === self.location.origin) {
+    event.respondWith(answer(event, url));
+  }
+});

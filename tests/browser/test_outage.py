@@ -1,0 +1,163 @@
+"""The link goes down in the middle of a class: nothing typed is lost, all of it arrives once, in order, with its time."""
+
+import threading
+from contextlib import contextmanager
+from datetime import timedelta
+
+import pytest
+from playwright.sync_api import expect
+from werkzeug.serving import make_server
+
+from iterum.services.desk import Desk
+from iterum.store.database import Store
+from iterum.web import create_app
+from tests.browser.bench import PHONE, _Silent
+from tests.conftest import NOON, pack
+
+
+class Link:
+    """A server that can be lost and found again, at the same address, with the same data."""
+
+    def __init__(self, path):
+        self.path, self.port, self.minutes = path, 0, 0
+        self.server = None
+
+    def clock(self):
+        return NOON + timedelta(minutes=self.minutes)
+
+    def up(self):
+        self.app = create_app(self.path, self.clock)
+        self.server = make_server("127.0.0.1", self.port, self.app, threaded=True, request_handler=_Silent)
+        self.port = self.server.port
+        threading.Thread(target=self.server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True).start()
+        return f"http://127.0.0.1:{self.port}"
+
+    def down(self):
+        self.server.shutdown()
+        self.server.server_close()
+        self.app.extensions["iterum"]["links"].close()
+        self.app.extensions["iterum"]["store"].close()
+
+    @contextmanager
+    def lost(self):
+        self.down()
+        yield
+        self.up()
+
+
+@pytest.fixture
+def link(tmp_path):
+    store = Store(tmp_path / "bench.sqlite3")
+    desk = Desk(store)
+    for number in range(14):
+        desk.save_pack(pack(f"P-{number + 1:02}", cells=4), None, NOON)
+    store.close()
+    found = Link(tmp_path / "bench.sqlite3")
+    found.address = found.up()
+    yield found
+    found.down()
+
+
+@pytest.fixture
+def page(browser):
+    context = browser.new_context(viewport=PHONE, has_touch=True, is_mobile=True)
+    opened = context.new_page()
+    opened.set_default_timeout(10_000)
+    yield opened
+    context.close()
+
+
+def type_in(page, *cells):
+    for digit in "".join(cells):
+        page.locator(f"[data-key='{digit}']").click()
+
+
+def until(page, holds):
+    for _ in range(200):
+        if page.evaluate(holds):
+            return
+        page.wait_for_timeout(100)
+    raise AssertionError(holds)
+
+
+def ready(page, address):
+    """The page with its worker, and the class's pages kept."""
+    page.goto(f"{address}/measure?pack=P-01")
+    until(page, "() => navigator.serviceWorker.controller !== null")
+    page.reload()
+    until(page, """async () => {
+        const all = await (await caches.open('iterum-1')).keys();
+        return all.filter((one) => one.url.includes('pack=P-')).length >= 14;
+    }""")
+
+
+def readings(link):
+    return {item.id: item.reading.cell_v for item in Desk(Store(link.path)).session().packs if item.reading}
+
+
+def test_half_a_class_is_measured_without_the_link(link, page):
+    ready(page, link.address)
+    volts = {f"P-{number + 1:02}": f"3{80 + number}" for number in range(14)}
+
+    def measure(tags):
+        for tag in tags:
+            expect(page.locator("#pack-tag")).to_have_text(tag)
+            type_in(page, *[volts[tag]] * 4)
+            page.locator(".key-next").click()
+
+    tags = list(volts)
+    measure(tags[:4])
+    expect(page.locator("#pack-tag")).to_have_text(tags[4])
+    with link.lost():
+        measure(tags[4:11])
+        expect(page.locator("#kept summary")).to_have_text("Kept here, 7 waiting")
+        assert set(readings(link)) == set(tags[:4])
+        link.minutes = 3
+    expect(page.locator("#kept")).to_have_count(0, timeout=20_000)
+    page.goto(f"{link.address}/measure?pack={tags[11]}")
+    measure(tags[11:])
+    page.wait_for_load_state()
+    expect(page.get_by_text("Every pack of this class is measured.")).to_be_visible()
+    assert readings(link) == {tag: (float(text) / 100,) * 4 for tag, text in volts.items()}
+    desk = Desk(Store(link.path))
+    assert all(len(desk.readings(tag)) == 1 for tag in tags)  # once
+
+
+def test_digits_come_back_after_a_reload_without_the_link(link, page):
+    ready(page, link.address)
+    type_in(page, "381", "38")
+    with link.lost():
+        page.reload()
+        values = [page.get_by_label(f"Cell {number}, volts").input_value() for number in (1, 2)]
+        assert values == ["3.81", "3.8"]
+
+
+def test_what_was_kept_is_told_where_it_raises_a_question(link, page):
+    ready(page, link.address)
+    with link.lost():
+        type_in(page, "381", "381", "381", "355")
+        page.locator(".key-next").click()
+        expect(page.locator("#kept summary")).to_contain_text("1 waiting")
+    page.locator("#kept summary", has_text="with a question").wait_for(timeout=20_000)
+    page.locator("#kept summary").click()
+    expect(page.locator("#kept li")).to_contain_text("asks to be read again")
+    assert readings(link) == {}
+    page.get_by_role("button", name="Let it go").click()
+    expect(page.locator("#kept")).to_have_count(0)
+
+
+def test_another_page_without_the_link_says_so_and_what_to_do(link, page):
+    ready(page, link.address)
+    with link.lost():
+        page.goto(f"{link.address}/kit")
+        expect(page.get_by_role("heading", name="No link to Iterum")).to_be_visible()
+        expect(page.get_by_text("Smoke, hiss, sparks or fire")).to_be_visible()
+
+
+def test_enter_never_hands_the_digits_to_the_checker(address, open_page):
+    page = open_page()
+    page.goto(f"{address}/measure?pack=P-10")
+    first = page.eval_on_selector("#cells", "form => [...form.elements].find((item) => item.type === 'submit').className")
+    assert first == "enter-first"
+
+
