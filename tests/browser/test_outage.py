@@ -161,3 +161,14 @@ def test_enter_never_hands_the_digits_to_the_checker(address, open_page):
     assert first == "enter-first"
 
 
+
+
+def test_a_scanner_that_types_opens_the_pack_and_leaves_the_cells_alone(address, open_page):
+    page = open_page()
+    page.goto(f"{address}/measure?pack=P-13")
+    page.keyboard.type("381")
+    page.keyboard.type("https://iterum.local:8766/p/P-07\n", delay=5)
+    expect(page.locator("#pack-tag")).to_have_text("P-07")
+    page.goto(f"{address}/measure?pack=P-13")
+    assert page.get_by_label("Cell 1, volts").input_value() == "3.81"  # kept as a draft
+    assert page.get_by_label("Cell 2, volts").input_value() == ""

@@ -11,6 +11,7 @@ from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
 from iterum.services.logbook import Query
 from iterum.services.watching import TYPED
+from iterum.web.pictures.labels import SHEETS, address_of, draw
 from tests.conftest import NOON
 from tests.web.conftest import PACKS, UNEVEN, Visitor, planned
 
@@ -309,8 +310,36 @@ class TestLog:
 
 class TestPacksAndKit:
     def test_labels_have_a_code_that_leads_to_the_pack(self, bench):
-        assert len(bench.visitor.get("/packs/labels?id=P-08").seen.page.main("svg")) == 1
+        page = bench.visitor.get("/packs/labels?id=P-08").seen.page
+        assert len(page(class_="label-sheet")) == 1
         assert bench.visitor.client.get("/packs/tag?id=P-08").location.endswith("/packs/health?id=P-08")
+        assert address_of("P 08/ä") == "https://iterum.local:8766/p/P%2008%2F%C3%A4"
+        for tag in ("P-08", "p-08"):
+            assert bench.visitor.client.get(f"/p/{tag}").location.endswith("/measure?pack=P-08")
+        key = bench.begin()
+        assert bench.visitor.client.get("/p/P-08").location.endswith(f"/run/{key}")  # it is in hand
+        assert bench.visitor.client.get("/p/NOBODY").status_code == 404
+
+    @pytest.mark.parametrize("size", SHEETS)
+    def test_labels_of_common_sizes_lie_on_their_page_and_never_on_each_other(self, size, bench):
+        packs = bench.desk.session().packs
+        sheet = SHEETS[size]
+        pages = draw(packs, sheet, skip=5)
+        assert sum(map(len, pages)) == len(packs)
+        for page in pages:
+            for label in page:
+                assert 0 <= label.x <= sheet.page_width_mm - label.width + 0.5
+                assert 0 <= label.y <= sheet.page_height_mm - label.height + 0.5
+                assert label.side + label.text_x < label.width + label.side
+                assert label.tag_y < label.lines[0][0] < label.lines[1][0] < label.boxes_y < label.height
+            places = {(label.x, label.y) for label in page}
+            assert len(places) == len(page)
+
+    def test_a_sheet_that_does_not_fit_its_page_is_told(self, bench):
+        assert "reach to" in bench.visitor.get("/packs/labels?columns=9").seen.said
+        assert "columns must be 1 to 12" in bench.visitor.get("/packs/labels?columns=many").seen.said
+        own = "/packs/labels?columns=2&rows=3&width_mm=80&height_mm=60&across_mm=90&down_mm=70&left_mm=10&top_mm=10"
+        assert len(bench.visitor.get(own).seen.page(class_="label-sheet")) == 6  # 32 packs, six a page
 
     def test_a_worn_pack_is_told_from_its_log(self, bench):
         pack = next(pack for pack in bench.desk.session().packs if pack.id == "P-08")

@@ -7,12 +7,15 @@ from datetime import timedelta
 
 import pytest
 from cryptography import x509
+from icalendar import Calendar
 
 from iterum.services.authority import Authority
 from iterum.services.sharing import NAME, TRIES, NotPaired, Role, Shared, Sharing
 from iterum.web.doors import SHARED
+from iterum.web.pictures.day_strip import visits
 from iterum.web.who import BENCH_ACTS, BENCH_READS
 from tests.conftest import NOON
+from tests.web.conftest import planned
 
 HERE, PHONE, OTHER = "10.7.7.1", "10.7.7.2", "10.7.7.3"
 CHROME = "Mozilla/5.0 (Linux; Android 15) Chrome/141.0.1 Mobile"
@@ -63,7 +66,7 @@ def at(demo_app):
 def addresses_of(app):
     """(address, method) of every route there is: a new one cannot be forgotten."""
     for rule in app.url_map.iter_rules():
-        path = rule.rule.replace("<part>", "board").replace("<int:key>", "1").replace("<path:filename>", "css/tokens.css")
+        path = rule.rule.replace("<part>", "board").replace("<secret>", "guess").replace("<path:tag>", "P-01").replace("<int:key>", "1").replace("<path:filename>", "css/tokens.css")
         for method in sorted(rule.methods - {"OPTIONS"}):
             yield rule.endpoint, path, method
 
@@ -262,3 +265,40 @@ class TestAuthority:
 def test_a_code_is_not_guessed_by_its_length(demo_app, shared):
     with pytest.raises(NotPaired):
         shared.pair("", "x", CHROME, PHONE, NOON)
+
+
+class TestCalendar:
+    def subscribed(self, visitor, demo_app):
+        said = visitor.post("/share/calendar").seen.said
+        return re.search(r"https://\S+(/share/calendar/\S+\.ics)", said)[1]
+
+    def test_it_holds_the_visits_with_alarms_and_nothing_but_times_and_tags(self, demo_app, shared, visitor):
+        planned(visitor)
+        path = self.subscribed(visitor, demo_app)
+        raw = Device(demo_app, agent="Calendar/1.0").ask(path)
+        assert raw.status_code == 200
+        events = list(Calendar.from_ical(raw.data).walk("VEVENT"))
+        plan = demo_app.extensions["iterum"]["desk"].latest_plan()
+        starts = {item["dtstart"].dt for item in events}
+        assert {plan.moment(start).replace(microsecond=0) for start, _, _ in visits(plan.plan.batches) if start > 0} <= starts
+        assert all(item.walk("VALARM")[0]["trigger"].dt == timedelta(minutes=-2) for item in events)
+        tags = {pack.id for pack in demo_app.extensions["iterum"]["desk"].session().packs}
+        words = {word.strip(",;") for item in events for word in str(item["summary"]).split()}
+        assert words - tags == {"Plug", "in", "Take", "off"}
+
+    def test_it_opens_nothing_else_and_is_revoked(self, demo_app, shared, visitor):
+        path = self.subscribed(visitor, demo_app)
+        device = Device(demo_app, agent="")
+        device.client.set_cookie(f"{demo_app.config['SESSION_COOKIE_NAME']}_phone", path.rpartition("/")[2].removesuffix(".ics"),
+                                 domain=HERE)  # fmt: skip
+        assert device.ask("/measure").status_code == 403
+        assert device.ask("/share/calendar/guess.ics").status_code == 403
+        shared.forget(next(item.key for item in shared.phones() if item.role == "calendar"), NOON)
+        assert device.ask(path).status_code == 403
+
+    def test_a_check_that_is_due_stands_in_it(self, bench):
+        key = bench.charging()
+        raw = bench.visitor.client.get("/plan/visits.ics").data
+        (event,) = [item for item in Calendar.from_ical(raw).walk("VEVENT") if "Touch" in item["summary"]]
+        begun = bench.runs.look(key, bench.clock()).run.charging_at
+        assert event["dtstart"].dt == (begun + timedelta(minutes=10)).replace(microsecond=0)

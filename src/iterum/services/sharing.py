@@ -26,6 +26,10 @@ TWO_PLACES = timedelta(seconds=60)
 """A device seen at two addresses within this time is two devices."""
 
 
+CALENDAR = "calendar"
+"""The role of what only reads the visits."""
+
+
 class Role(StrEnum):
     """What a device may do: work at the bench, or everything."""
 
@@ -129,7 +133,7 @@ class Sharing:
             return None
         with self._store.reading() as repository:
             phone = repository.phones.by_token(_hash(token))
-        if phone is None or phone.gone_at is not None or phone.kind != _kind(agent):
+        if phone is None or phone.gone_at is not None or phone.kind != _kind(agent) or phone.role == CALENDAR:
             return None
         if address != phone.address and now - phone.seen_at < TWO_PLACES:
             self.forget(phone.key, now, f"used at {phone.address} and at {address} at once")
@@ -138,6 +142,24 @@ class Sharing:
             with self._store.writing(changes_session=False) as repository:
                 repository.phones.seen(phone.key, address, now)
         return phone
+
+    def calendar(self, now: datetime) -> str:
+        """A secret of its own for a calendar that asks for the visits by itself; it opens nothing else."""
+        secret = secrets.token_urlsafe(TOKEN_BYTES)
+        with self._store.writing(changes_session=False) as repository:
+            repository.phones.add("Calendar", CALENDAR, _hash(secret), "", "", now)
+        return secret
+
+    def may_read_calendar(self, secret: str, address: str, now: datetime) -> bool:
+        """Whether a secret is that of a calendar that was not revoked."""
+        with self._store.reading() as repository:
+            found = repository.phones.by_token(_hash(secret))
+        if found is None or found.gone_at is not None or found.role != CALENDAR:
+            return False
+        if now - found.seen_at >= SEEN_EVERY:
+            with self._store.writing(changes_session=False) as repository:
+                repository.phones.seen(found.key, address, now)
+        return True
 
     def forget(self, key: int, now: datetime, why: str = "forgotten here") -> None:
         """Let a device in no more, from this moment on."""

@@ -201,6 +201,19 @@ def _add_small_routes(app: Flask) -> None:
     def start() -> AnyResponse:
         return redirect(url_for("measure.page"))
 
+    @app.get("/p/<path:tag>")
+    def scanned(tag: str) -> AnyResponse:
+        """Where the code of a label leads: the batch that has the pack, or Measure."""
+        found = app.extensions["iterum"]
+        tags = [pack.id for pack in found["desk"].session().packs]
+        known = next(
+            (one for one in tags if one == tag), next((one for one in tags if one.lower() == tag.lower()), None)
+        )
+        if known is None:
+            raise NotThere("pack", tag)
+        run = next((run for run in found["runs"].open() if known in run.packs), None)
+        return redirect(url_for("run.page", key=run.key) if run else url_for("measure.page", pack=known))
+
     @app.get("/keys.js")
     def key_list() -> Response:
         """The list of keys, as the script takes it."""

@@ -12,7 +12,8 @@ from iterum.web.troubles import TROUBLES
 from iterum.web.who import is_shared, may, phone, phone_cookie, sharing
 
 LOCAL_HOSTS = ("127.0.0.1", "localhost")
-UNPAIRED = frozenset({"share.pairing", "share.pair", "share.authority", "static", "offline.worker", "offline.no_link"})
+UNPAIRED = frozenset({"share.pairing", "share.pair", "share.authority", "static", "offline.worker", "offline.no_link",
+                      "share.calendar"})  # fmt: skip
 """What a device is shown before it is paired: how that is done, and no data."""
 _ONLY_BENCH = (
     "It was paired for work at the bench. Kit, rules, files and planning are done on Iterum’s own machine, or with a "

@@ -16,9 +16,11 @@ from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import pack_document, part_from
 from iterum.store.rows import TagTaken
 from iterum.web.context import bench, desk, log_book, now, undoable
+from iterum.web.figures import whole
 from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
 from iterum.web.pictures import known_curve, trend
-from iterum.web.pictures.code import code_svg
+from iterum.web.pictures.labels import SHEETS, sheet_from
+from iterum.web.pictures.labels import draw as draw_labels
 from iterum.wording import about
 
 blueprint = Blueprint("packs", __name__, url_prefix="/packs", template_folder="templates")
@@ -128,13 +130,26 @@ def tag() -> AnyResponse:
     return redirect(url_for("packs.health", id=_find(request.args.get("id", "")).id))
 
 
+LABEL_FIELDS = {
+    "columns": "Columns", "rows": "Rows", "width_mm": "Label wide", "height_mm": "Label high",
+    "left_mm": "From the left edge", "top_mm": "From the top edge", "across_mm": "From label to label, across",
+    "down_mm": "and down",
+    "page_width_mm": "Page wide", "page_height_mm": "Page high",
+}  # fmt: skip
+
+
 @blueprint.get("/labels")
 def labels() -> str:
-    """A sheet of labels to print, each with a code that opens the pack's page."""
-    chosen = set(request.args.getlist("id"))
+    """Sheets of labels to print, each with a code that opens the pack on a paired phone."""
+    chosen = request.args.getlist("id")
     packs = [pack for pack in desk().session().packs if not chosen or pack.id in chosen]
-    made = [(pack, code_svg(url_for("packs.tag", id=pack.id, _external=True))) for pack in packs]
-    return render_template("packs/labels.html", labels=made)
+    size = request.args.get("size", "")
+    size = size if size in SHEETS else next(iter(SHEETS))
+    sheet, wrong = sheet_from(request.args, SHEETS[size])
+    skip = min(max(request.args.get("skip", 0, type=whole), 0), sheet.columns * sheet.rows - 1)
+    return render_template("packs/labels.html", pages=draw_labels(packs, sheet, skip) if packs else [], sheet=sheet,
+                           sheets=SHEETS, size=size, wrong=wrong, skip=skip, chosen=chosen, typed=request.args,
+                           labels_of=LABEL_FIELDS)  # fmt: skip
 
 
 @blueprint.get("/packs.csv")

@@ -2,9 +2,9 @@
 
 from datetime import timedelta
 
-from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import BadRequest
-from werkzeug.wrappers import Response
+from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.bench.rules import HouseRules
@@ -19,6 +19,7 @@ from iterum.services.planning import Follow, PlanJob
 from iterum.web.choices import choice_fields
 from iterum.web.context import desk, now, plan_desk, runs
 from iterum.web.figures import figure, whole
+from iterum.web.plan.calendar import bench_calendar
 from iterum.web.plan.views import PlanPage, chosen_batch, plan_page
 from iterum.wording import about, sentence
 
@@ -92,8 +93,15 @@ def _is_followed(shown: PlanPage) -> bool:
     return bool(begun) and as_planned and shown.now_min < shown.plan.makespan_min
 
 
+@blueprint.get("/visits.ics")
+def calendar_out() -> Response:
+    """The visits still to come and the checks that are due, as a calendar with alarms."""
+    head = {"Content-Disposition": "attachment; filename=iterum-visits.ics"}
+    return Response(bench_calendar(), mimetype="text/calendar", headers=head)
+
+
 @blueprint.post("")
-def begin() -> Response:
+def begin() -> AnyResponse:
     """Start a search from what is true now."""
     asked = request.form.get("prefer", Prefer.SOONEST.value)
     preferences = tuple(Prefer) if asked == COMPARE else tuple(item for item in Prefer if item == asked)
@@ -140,7 +148,7 @@ def progress() -> str | tuple[str, int, dict[str, str]]:
 
 
 @blueprint.post("/stop")
-def stop() -> Response:
+def stop() -> AnyResponse:
     """Take the best so far."""
     job = plan_desk().job
     if job is not None:
@@ -150,7 +158,7 @@ def stop() -> Response:
 
 
 @blueprint.post("/take")
-def take() -> Response:
+def take() -> AnyResponse:
     """Take one of the plans that were compared."""
     for kept in desk().latest_plans():
         if kept.prefer == request.form.get("prefer"):
@@ -161,7 +169,7 @@ def take() -> Response:
 
 
 @blueprint.post("/offer")
-def take_offer() -> Response:
+def take_offer() -> AnyResponse:
     """Take an offer: its plan is in force, and what it asks for stands in the heats."""
     kept, number = desk().latest_plan(), request.form.get("offer", -1, type=whole)
     if kept is None or not 0 <= number < len(kept.plan.offers):
@@ -199,7 +207,7 @@ def _ends_v(batch: PlannedBatch, rules: HouseRules) -> float | None:
 
 
 @blueprint.post("/batch")
-def batch() -> Response:
+def batch() -> AnyResponse:
     """Move one batch to another time or channel, or keep it where it is; the verdict at once, and nothing half done."""
     kept = desk().latest_plan()
     if kept is None:

@@ -14,6 +14,7 @@ from iterum.web.figures import whole
 from iterum.web.frame import STYLES
 from iterum.web.gate import not_paired
 from iterum.web.pictures.code import code_svg
+from iterum.web.plan.calendar import bench_calendar
 from iterum.web.troubles import TROUBLES
 from iterum.web.who import phone_cookie, sharing
 
@@ -95,7 +96,28 @@ def forget() -> AnyResponse:
     return redirect(url_for("share.page"))
 
 
+@blueprint.post("/calendar")
+def new_calendar() -> AnyResponse:
+    """An address that a calendar subscribes to; it is shown once."""
+    shared = sharing().shared
+    if shared is None or not shared.addresses:
+        flash("Share the bench first: a calendar asks at its address.", "care")
+        return redirect(url_for("share.page"))
+    path = url_for("share.calendar", secret=sharing().calendar(now()))
+    host = shared.urls(path)[-1] if shared.named else shared.urls(path)[0]
+    flash(f"Subscribe to {host} in the phone’s calendar. It shows times and tags; Forget it below revokes it.")
+    return redirect(url_for("share.page"))
+
+
 # ---------------------------------------------------------------------------------------- for those outside
+
+
+@blueprint.get("/calendar/<secret>.ics")
+def calendar(secret: str) -> Response | tuple[str, int]:
+    """The visits, for a calendar that holds the secret."""
+    if not sharing().may_read_calendar(secret, request.remote_addr or "", now()):
+        return not_paired()
+    return Response(bench_calendar(), mimetype="text/calendar")
 
 
 @blueprint.get("/pair")

@@ -67,7 +67,37 @@ function act(entry, event) {
   return ACTS[name](rest.join(" "), event.key);
 }
 
+/* A scanner types the address of a label and Enter: the pack is opened, nothing of it lands in a cell. No key of ours
+   and no digit begins with its h. */
+const SCAN_GAP_MS = 120;
+let scanned = "";
+let lastScan = 0;
+
+function onScan(event) {
+  const goesOn = scanned && event.timeStamp - lastScan < SCAN_GAP_MS;
+  if (isText(event.target) || event.ctrlKey || event.metaKey || event.altKey || event.key === "Shift") {
+    return;
+  }
+  if (!goesOn && event.key.toLowerCase() !== "h") {
+    scanned = "";
+    return;
+  }
+  event.preventDefault();
+  event.stopImmediatePropagation();
+  lastScan = event.timeStamp;
+  if (event.key === "Enter") {
+    const found = scanned.match(/\/p\/([^/?#\s]+)$/i);
+    scanned = "";
+    if (found) {
+      window.location.href = `/p/${found[1]}`;
+    }
+    return;
+  }
+  scanned = goesOn ? scanned + event.key : event.key;
+}
+
 export function startKeys() {
+  document.addEventListener("keydown", onScan, { capture: true });
   const list = [...KEYS].sort((one, other) => Number(other.shift) - Number(one.shift));
   document.addEventListener("keydown", (event) => {
     const modified = event.ctrlKey || event.metaKey || event.altKey;

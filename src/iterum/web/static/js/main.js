@@ -8,6 +8,7 @@ import { startKeeping } from "./keep.js";
 import { startKeys } from "./keys.js";
 import { csrf } from "./page.js";
 import { startTables } from "./tables.js";
+import { startWake } from "./wake.js";
 import { startWrong } from "./wrong.js";
 
 document.addEventListener("htmx:configRequest", (event) => {
@@ -21,4 +22,5 @@ startBatches();
 startKeys();
 startTables();
 startKeeping();
+startWake();
 document.querySelector(".row-picked")?.focus({ preventScroll: true });
