@@ -22,7 +22,8 @@ BROWSERS, SECONDS = 20, 20
 def address(tmp_path_factory):
     """The demo served by the command, in a process of its own."""
     port = "8791"
-    command = [sys.executable, "-m", "iterum", "serve", "--demo", "--port", port, "--data", str(tmp_path_factory.mktemp("live"))]
+    folder = str(tmp_path_factory.mktemp("live"))
+    command = [sys.executable, "-m", "iterum", "serve", "--demo", "--port", port, "--data", folder]
     process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     for _ in range(300):
         try:
