@@ -16,7 +16,7 @@ from iterum.services.links import CHARGER, CHECKER, Links
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 from iterum.store.database import Store
-from tests.browser.bench import running
+from tests.browser.bench import PHONE, running
 from tests.conftest import NOON
 from tests.devices.bench import served
 
@@ -100,6 +100,7 @@ def measured_and_planned(page, place):
     volts = [f"{value:.2f}" for value in place.bench.bench.check("P-02")]
     assert [box.input_value() for box in page.locator("[data-digits]").all()] == volts
     page.locator("#next").click()
+    expect(page.locator("#pack-tag")).not_to_have_text("P-02")
     page.goto(f"{place.address}/match?class=lipo-4S")
     expect(page.locator("svg").first).to_be_visible()
     page.goto(f"{place.address}/plan")
@@ -217,3 +218,14 @@ def test_what_to_do_is_there_although_the_server_is_gone(open_page, tmp_path, de
     dialog.get_by_text("A pack swells, smells or is hot").click()
     expect(dialog.get_by_text("Step back and watch for smoke")).to_be_visible()
     page.problems = []
+
+def test_an_act_of_a_charger_is_never_kept_and_says_that_it_was_not_sent(place, open_page):
+    page = open_page(PHONE, touch=True)
+    key = place.runs.begin(Choice(("P-08",), None, "Twin-1"), place.clock())
+    page.goto(f"{place.address}/run/{key}")
+    page.get_by_role("button", name=re.compile("All looked at|All five are so")).first.wait_for()
+    page.route("**/act", lambda route: route.abort())
+    page.get_by_role("button", name=re.compile("All looked at|All five are so")).first.tap()
+    expect(page.get_by_text("Not sent: there is no link")).to_be_visible()
+    assert page.evaluate("localStorage.getItem('iterum-kept')") in (None, "[]")
+    page.problems.clear()

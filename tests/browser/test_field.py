@@ -54,7 +54,7 @@ def iterum(other_host, tmp_path_factory):
     """The demo, served and shared by the command."""
     folder = tmp_path_factory.mktemp("shared")
     command = [sys.executable, "-m", "iterum", "serve", "--demo", "--port", str(PORT), "--data", str(folder),
-               "--share", "--share-port", str(SHARED)]  # fmt: skip
+               "--share", "--share-port", str(SHARED), "--speed", "60"]  # fmt: skip
     with (folder / "log").open("w") as log:
         process = subprocess.Popen(command, stdout=log, stderr=log)
     for _ in range(600):
@@ -112,6 +112,72 @@ def test_a_phone_pairs_measures_and_is_forgotten(iterum, phone_browser):
         expect(page.get_by_role("heading", name="This device is not paired")).to_be_visible()
 
 
+def paired(page, name):
+    page.goto(re.search(r"https://\S+", json.dumps(new_ways()))[0].rstrip('",]'))
+    page.get_by_label("What this device is called").fill(name)
+    page.get_by_role("button", name="Pair it").tap()
+    expect(page.get_by_role("heading", name="Measure")).to_be_visible()
+
+
+def new_ways():
+    """The address that the code holds."""
+    new_code()
+    return ways()["ways"][0]
+
+
+def test_a_day_on_the_phone_alone(iterum, phone_browser):
+    at = f"https://{HERE}:{SHARED}"
+    with phone(phone_browser) as page:
+        page.set_default_timeout(20_000)
+        paired(page, "day phone")
+
+        page.goto(f"{at}/p/T-02")  # the camera read the code of its label
+        expect(page.locator("#pack-tag")).to_have_text("T-02")
+        for digit in "382" * 6:
+            page.locator(f"[data-key='{digit}']").tap()
+        page.locator(".key-next").tap()
+        page.wait_for_timeout(500)
+        if page.get_by_role("button", name="Confirm").count():
+            page.locator(".key-next").tap()
+        expect(page.locator("#pack-tag")).not_to_have_text("T-02")
+
+        page.get_by_role("link", name="Match").tap()
+        expect(page.locator("svg").first).to_be_visible()
+        page.get_by_role("link", name="Plan").first.tap()
+        expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=60_000)
+        page.get_by_role("link", name="Charge").first.tap()
+        page.get_by_role("button", name=re.compile("^Take in hand")).first.tap()
+        page.wait_for_url("**/run/*")
+        key = int(page.url.rstrip("/").rsplit("/", 1)[1])
+        for box in page.locator("[name=looked][type=checkbox]").all():
+            box.check()
+        page.get_by_role("button", name=re.compile("All looked at|All .* are so|is so")).tap()
+        page.get_by_role("button", name=re.compile("lugged in")).tap()
+        evened = page.get_by_role("button", name=re.compile("They have evened out|Look again"))
+        for _ in range(60):
+            if not evened.count():
+                break
+            evened.tap()
+            page.wait_for_timeout(1000)
+        page.get_by_role("button", name="Compare with the card").tap()
+        page.get_by_role("button", name=re.compile("^Start ")).tap()
+        expect(page.locator(".run-state")).to_have_text("charging")
+
+        page.get_by_role("button", name=re.compile("Record")).tap()
+        expect(page.get_by_text("The check is written down.")).to_be_visible()
+        page.once("dialog", lambda dialog: dialog.accept())
+        page.locator("#stop").tap()
+        expect(page.locator(".run-state")).to_have_text("stopped")
+
+        page.locator("#wrong").tap()
+        expect(page.get_by_text("Smoke, hiss, sparks or fire").first).to_be_visible()
+        page.goto(f"{at}/run/{key}")
+        page.get_by_role("button", name="Log it without reading them").tap()
+        expect(page.get_by_text("Logged.")).to_be_visible()
+        page.get_by_role("link", name="Put away").first.tap()
+        expect(page.get_by_role("heading", name="Put away")).to_be_visible()
+
+
 def phone_page(browser, address):
     with phone(browser) as page:
         try:
@@ -162,6 +228,22 @@ def test_the_certificate_is_believed_by_who_installed_the_authority(iterum, othe
 import ssl, urllib.request
 context = ssl.create_default_context(cafile={str(iterum / "authority.crt")!r})
 print(urllib.request.urlopen("https://{HERE}:{SHARED}/share/pair", timeout=10, context=context).status)
+""")  # fmt: skip
+    assert told.stdout.strip() == "200", told.stderr
+
+
+def test_a_new_address_is_answered_at_and_vouched_for_within_moments(iterum, other_host):
+    _, inside, ours = other_host
+    run("ip", "addr", "add", "10.77.32.1/24", "dev", ours)
+    run(*inside, "ip", "route", "add", "10.77.32.0/24", "via", HERE)
+    for _ in range(150):
+        if any("10.77.32.1" in address for address in ways()["addresses"]):
+            break
+        time.sleep(0.1)
+    told = run(*inside, sys.executable, "-c", f"""
+import ssl, urllib.request
+context = ssl.create_default_context(cafile={str(iterum / "authority.crt")!r})
+print(urllib.request.urlopen("https://10.77.32.1:{SHARED}/share/pair", timeout=10, context=context).status)
 """)  # fmt: skip
     assert told.stdout.strip() == "200", told.stderr
 

@@ -170,12 +170,17 @@ class Desk:
 
         One that a batch has in hand keeps its tag: raises Unsafe.
         """
+        self.save_packs([pack], known_as, now)
+
+    def save_packs(self, packs: Sequence[Pack], known_as: str | None, now: datetime) -> None:
+        """Add several, all or none; with `known_as` the one that is changed. Raises as `save_pack` does."""
         with self._store.writing() as repository:
-            if known_as not in (None, pack.id):
-                _refuse_in_hand(repository, known_as)
-            repository.save_pack(pack, known_as)
-            if pack.reading is not None:
-                repository.add_reading(pack.id, pack.reading, FORM, now)
+            for pack in packs:
+                if known_as not in (None, pack.id):
+                    _refuse_in_hand(repository, known_as)
+                repository.save_pack(pack, known_as)
+                if pack.reading is not None:
+                    repository.add_reading(pack.id, pack.reading, FORM, now)
 
     def save_kit_item(self, item: KitItem, known_as: str | None) -> None:
         """Add a piece of kit or change one. Raises TagTaken, NotThere, Unsafe for a tag that a batch in hand needs."""

@@ -3,6 +3,7 @@
 What was typed stays as text until it is right, so nothing typed is ever lost.
 """
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -15,6 +16,7 @@ SKIPPED = frozenset(
 )
 """Fields of the file that have a place of their own: channels as lines below, volts on Measure, what happened in the
 log and in the ledger."""
+_THOUSANDS = re.compile(r"\d{1,3}(,\d{3})+")
 YES_NO = (("", "no"), ("yes", "yes"))
 
 
@@ -108,6 +110,8 @@ def _number(text: str, whole: bool) -> Any:
         value = float(text.replace(",", "."))
     except ValueError:
         return text
+    if _THOUSANDS.fullmatch(text):  # 15,000 is fifteen thousand to one and fifteen to another: it is asked
+        return text
     return int(value) if whole and value.is_integer() else value
 
 
@@ -144,5 +148,13 @@ def faults_by_field(part: str, document: Mapping[str, Any], sense: Sequence[Faul
     found: dict[str, str] = {}
     for fault in (*structural_faults(document, part), *sense):
         name = fault.place if fault.place.startswith("channels[") else fault.place.split("[")[0].split(".")[0]
-        found.setdefault(name, fault.mend)
+        found.setdefault(name, _asked(document.get(name)) or fault.mend)
     return found
+
+
+def _asked(value: Any) -> str:
+    """What a figure with a comma before three digits may be; empty for anything else."""
+    if not isinstance(value, str) or not _THOUSANDS.fullmatch(value):
+        return ""
+    other = f"{float(value.replace(',', '.', 1).replace(',', '')):g}"
+    return f"is {value.replace(',', '')} or {other} meant; write it without the comma, or with a point"

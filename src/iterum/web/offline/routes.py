@@ -10,7 +10,7 @@ from functools import wraps
 from pathlib import Path
 from typing import Any
 
-from flask import Blueprint, Flask, Response, current_app, g, render_template, request, send_file
+from flask import Blueprint, Flask, Response, current_app, g, render_template, request
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.store.database import TakenAlready
@@ -29,9 +29,8 @@ _ID = re.compile(r"[0-9a-f-]{32,36}")
 @blueprint.get("/worker.js")
 def worker() -> Response:
     """The worker, from the root, so that it may answer for every page."""
-    answer = send_file(Path(current_app.root_path) / "static" / "worker.js", mimetype="text/javascript")
-    answer.headers["Service-Worker-Allowed"] = "/"
-    return answer
+    text = (Path(current_app.root_path) / "static" / "worker.js").read_text("utf-8")
+    return Response(text, mimetype="text/javascript", headers={"Service-Worker-Allowed": "/"})
 
 
 @blueprint.get("/no-link")

@@ -7,7 +7,9 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.packs import Pack
+from iterum.core.bench.pack_label import MOST_ALIKE, read_label
+from iterum.core.bench.packs import Condition, Pack
+from iterum.core.bench.tags import next_tag, tags_from
 from iterum.core.bench.verdict import judge_pack
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.health import DISPOSAL, Advice
@@ -17,7 +19,7 @@ from iterum.exchange.session import pack_document, part_from
 from iterum.store.rows import TagTaken
 from iterum.web.context import bench, desk, log_book, now, undoable
 from iterum.web.figures import whole
-from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
+from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
 from iterum.web.pictures import known_curve, trend
 from iterum.web.pictures.labels import SHEETS, sheet_from
 from iterum.web.pictures.labels import draw as draw_labels
@@ -48,38 +50,84 @@ def page() -> str:
     )
 
 
-def _form(texts: Mapping[str, str], faults: Mapping[str, str], known_as: str | None) -> str:
-    return render_template(
-        "packs/edit.html", fields=make_fields("pack", texts, faults, OPTIONS), known_as=known_as, faults=faults
-    )
+ASKED, FIT = ("", "say which"), Condition.OK
+
+
+def _form(
+    texts: Mapping[str, str], faults: Mapping[str, str], known_as: str | None, label: str = "", count: str = "1"
+) -> str:
+    options = OPTIONS if texts.get("chemistry") else {**OPTIONS, "chemistry": (ASKED, *CHEMISTRY_NAMES)}
+    return render_template("packs/edit.html", fields=make_fields("pack", texts, faults, options), known_as=known_as,
+                           faults=faults, label=label, count=count)  # fmt: skip
 
 
 @blueprint.get("/edit")
 def edit() -> str:
-    """The form for a new pack, or for the one named."""
-    known_as = request.args.get("id")
-    if known_as is None:
-        return _form(texts_of("pack", {"chemistry": "lipo"}), {}, None)
-    return _form(texts_of("pack", pack_document(_find(known_as))), {}, known_as)
+    """The form for a new pack, for one like another, or for the one named."""
+    known_as, like = request.args.get("id"), request.args.get("like")
+    if known_as is not None:
+        return _form(texts_of("pack", pack_document(_find(known_as))), {}, known_as)
+    if like is not None:
+        texts = texts_of("pack", pack_document(replace(_find(like), resistance_mohm=(), cycles=None, condition=FIT)))
+        return _form({**texts, "id": next_tag(like, _tags())}, {}, None)
+    return _form({**texts_of("pack", {}), "id": next_tag(_last_tag(), _tags())}, {}, None)
+
+
+def _tags() -> set[str]:
+    """Every tag that is used, by retired packs too."""
+    return {pack.id for pack in (*desk().session().packs, *desk().retired()[0])}
+
+
+def _last_tag() -> str:
+    packs = desk().session().packs
+    return packs[-1].id if packs else "A-00"
+
+
+@blueprint.post("/label")
+def from_label() -> str | tuple[str, int]:
+    """The form filled in with what a label says; what it leaves open is asked there."""
+    text = request.form.get("label", "")
+    texts = {**texts_of("pack", {}), "id": next_tag(_last_tag(), _tags())}
+    try:
+        told = read_label(text)
+    except ValueError as error:
+        words = str(error)
+        return _form(texts, {"label": f"{words[:1].upper()}{words[1:]}."}, None, text), 422
+    names = ("chemistry", "cells", "capacity_mah", "connector", "max_charge_c", "discharge_c")
+    found = {name: getattr(told, name) for name in names}
+    texts |= {name: as_text(value) for name, value in found.items() if value is not None}
+    asks = {}
+    if told.chemistry is None:
+        could = ", ".join(f"{cells}S {CHEMISTRIES[name].label}" for name, cells in told.could_be)
+        asks["chemistry"] = f"The label does not name it{f'; those volts are {could}' if could else ''}. Say which."
+    if told.cells is None:
+        asks["cells"] = "The label does not say how many cells. Count the balance plug’s wires, less one."
+    return _form(texts, asks, None, text, str(told.count))
 
 
 @blueprint.post("/edit")
 def save() -> str | AnyResponse | tuple[str, int]:
-    """Add or change a pack; every fault at its field, nothing typed is lost."""
+    """Add a pack, or several alike, or change one; every fault at its field, nothing typed is lost."""
     known_as = request.form.get("known_as") or None
+    count = request.form.get("count", "1") if known_as is None else "1"
     document = document_from("pack", request.form)
     faults = faults_by_field("pack", document, pack_sense(document))
+    number = whole(count) if count.isascii() and count.isdigit() else 0
+    if not 1 <= number <= MOST_ALIKE:
+        faults["count"] = f"From 1 to {MOST_ALIKE}."
     if not faults:
+        packs = [part_from("pack", {**document, "id": tag}) for tag in tags_from(document["id"], number)]
+        what = f"{packs[0].id} is written down" if number == 1 else f"{packs[0].id} to {packs[-1].id} are written down"
         try:
-            with undoable(f"{document['id']} is written down"):
-                desk().save_pack(part_from("pack", document), known_as, now())
+            with undoable(what):
+                desk().save_packs(packs, known_as, now())
         except TagTaken as taken:
             faults = {"id": f"{taken.tag} is used already, by a pack in use or a retired one."}
         except Unsafe as held:
             faults = {"id": " ".join(map(about, held.reasons))}
         else:
             return redirect(url_for("packs.page"))
-    return _form(request.form, faults, known_as), 422
+    return _form(request.form, faults, known_as, count=count), 422
 
 
 @blueprint.post("/retire")

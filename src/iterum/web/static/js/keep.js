@@ -5,8 +5,11 @@ import { csrf } from "./page.js";
 const KEPT = "iterum-kept";
 const DRAFT = "iterum-draft-";
 const PATIENCE_MS = 5000;
+const CHARGER_MS = 30000;
 const TRY_EVERY_MS = 5000;
 const DRAFT_LASTS_MS = 12 * 3600 * 1000;
+const NOT_SENT = "Not sent: there is no link, and the charger was not told. Do it at the charger itself.";
+const NOT_KNOWN = "No answer: whether the charger was told is not known. Look at the charger itself.";
 let sending = false;
 
 function kept() {
@@ -27,9 +30,9 @@ function newId() {
   return [...bytes].map((byte) => byte.toString(16).padStart(2, "0")).join("");
 }
 
-async function send(url, fields) {
+async function send(url, fields, patienceMs = PATIENCE_MS) {
   const gone = new AbortController();
-  const timer = setTimeout(() => gone.abort(), PATIENCE_MS);
+  const timer = setTimeout(() => gone.abort(), patienceMs);
   try {
     return await fetch(url, {
       method: "POST",
@@ -141,16 +144,17 @@ async function onSubmit(event) {
   const fields = fieldsOf(form, submitter);
   const item = { id: newId(), at: new Date().toISOString(), url, what: keeps, page: location.href, fields };
   try {
-    const answer = await send(url, keeps ? [...fields, ["kept_id", item.id], ["kept_at", item.at]] : fields);
+    const all = keeps ? [...fields, ["kept_id", item.id], ["kept_at", item.at]] : fields;
+    const answer = await send(url, all, keeps ? PATIENCE_MS : CHARGER_MS);
     if (answer.ok && answer.headers.get("content-type")?.startsWith("text/plain")) {
       forgetDraft();
       location.href = (await answer.text()).replace(/^taken already$/, location.href);
       return;
     }
     HTMLFormElement.prototype.submit.call(named(form, submitter));
-  } catch {
+  } catch (error) {
     if (!keeps) {
-      say("Not sent: there is no link, and the charger was not told. Do it at the charger itself.");
+      say(error.name === "AbortError" ? NOT_KNOWN : NOT_SENT);
       return;
     }
     save([...kept(), item]);

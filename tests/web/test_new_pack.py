@@ -1,0 +1,78 @@
+"""New packs from their labels: several at once, what is left open asked, nothing assumed, all or nothing."""
+
+import pytest
+
+
+def packs(app):
+    return {pack.id: pack for pack in app.extensions["iterum"]["desk"].session().packs}
+
+
+def filled(visitor, label):
+    """What stands in the form once a label was read: values by field, and the page."""
+    seen = visitor.post("/packs/label", label=label).seen
+    form = seen.page.find("form", action="/packs/edit")
+    values = {item["name"]: item.get("value", "") for item in form("input", attrs={"name": True}) if item["name"] != "csrf_token"}
+    for item in form("select"):
+        chosen = item.find("option", selected=True) or item.find("option")
+        values[item["name"]] = chosen["value"]
+    return values, seen
+
+
+def test_six_alike_are_written_down_with_their_tags_counted_up(empty_app, newcomer):
+    values, seen = filled(newcomer, "6 x 650 3S 60C XT30")
+    assert (values["count"], values["cells"], values["capacity_mah"], values["discharge_c"], values["connector"]) == (
+        "6", "3", "650", "60", "XT30")  # fmt: skip
+    assert values["chemistry"] == ""  # asked, never assumed
+    assert "chemistry" in seen.refused()
+    assert newcomer.post("/packs/edit", **values).status_code == 422
+    done = newcomer.post("/packs/edit", **{**values, "chemistry": "lipo", "id": "R-08"})
+    assert list(packs(empty_app)) == [f"R-{number:02}" for number in range(8, 14)]
+    assert {(pack.cells, pack.capacity_mah, pack.discharge_c) for pack in packs(empty_app).values()} == {(3, 650, 60)}
+    undo, _ = done.seen.form("^Undo")
+    newcomer.post(undo, back="/packs")
+    assert packs(empty_app) == {}
+
+
+def test_a_tag_that_is_taken_takes_none(empty_app, newcomer):
+    values, _ = filled(newcomer, "650 3S LiPo")
+    newcomer.post("/packs/edit", **{**values, "id": "R-03"})
+    refused = newcomer.post("/packs/edit", **{**values, "id": "R-01", "count": "5"})
+    assert "id" in refused.seen.refused()
+    assert list(packs(empty_app)) == ["R-03"]
+
+
+def test_another_like_this_has_the_next_free_tag_and_nothing_of_its_history(demo_app, visitor):
+    page = visitor.get("/packs/edit?like=P-01").seen.page
+    values = {item["name"]: item.get("value", "") for item in page("input", attrs={"name": True})}
+    like = packs(demo_app)["P-01"]
+    assert (values["id"], values["capacity_mah"]) == ("P-15", f"{like.capacity_mah:g}")
+    assert values["cycles"] == values["resistance_mohm"] == ""
+
+
+@pytest.mark.parametrize(("label", "asked"), [("14.4 V 3000", "chemistry"), ("LiPo 2200", "cells"), ("7.2V 3300", "chemistry")])
+def test_what_a_label_leaves_open_is_asked_at_its_field(label, asked, newcomer):
+    _, seen = filled(newcomer, label)
+    assert asked in seen.refused()
+
+
+def test_a_label_that_says_no_capacity_is_told_and_kept(newcomer):
+    answer = newcomer.post("/packs/label", label="4S LiPo <b>")
+    assert answer.status_code == 422
+    assert answer.seen.field("As its label says")["value"] == "4S LiPo <b>"
+    assert "capacity" in answer.seen.said
+
+
+@pytest.mark.parametrize("count", ["0", "61", "many", "-1", "²", ""])
+def test_a_count_that_is_none_is_refused(count, empty_app, newcomer):
+    values, _ = filled(newcomer, "650 3S LiPo")
+    assert newcomer.post("/packs/edit", **{**values, "count": count}).status_code == 422
+    assert packs(empty_app) == {}
+
+
+def test_a_comma_before_three_digits_is_asked_about(empty_app, newcomer):
+    values, _ = filled(newcomer, "650 3S LiPo")
+    refused = newcomer.post("/packs/edit", **{**values, "capacity_mah": "15,000"})
+    assert refused.seen.refused()["capacity_mah"].lower().startswith("is 15000 or 15 meant")
+    newcomer.post("/packs/edit", **{**values, "capacity_mah": "15000", "max_charge_c": "1,5"})
+    (pack,) = packs(empty_app).values()
+    assert (pack.capacity_mah, pack.max_charge_c) == (15000, 1.5)
