@@ -1,4 +1,4 @@
-"""New packs from their labels: several at once, what is left open asked, nothing assumed, all or nothing."""
+"""New packs and chargers from their labels: several at once, what is left open asked, nothing assumed, all or nothing."""
 
 import pytest
 
@@ -76,3 +76,17 @@ def test_a_comma_before_three_digits_is_asked_about(empty_app, newcomer):
     newcomer.post("/packs/edit", **{**values, "capacity_mah": "15000", "max_charge_c": "1,5"})
     (pack,) = packs(empty_app).values()
     assert (pack.capacity_mah, pack.max_charge_c) == (15000, 1.5)
+
+
+def test_a_charger_from_its_label_in_one_line(empty_app, newcomer):
+    label = "dual 400 W, 250 W a channel, 12 A, 6S, 0.1 to 12 A"
+    seen = newcomer.post("/kit/charger", label=label, channels="1").seen
+    values = {item["name"]: item.get("value", "") for item in seen.page.find("form", class_="form-grid")("input", attrs={"name": True})}
+    assert (values["id"], values["channel0-id"], values["channel1-id"], values["total_power_w"]) == ("C1", "C1-1", "C1-2", "400")
+    done = newcomer.post("/kit/charger", **values)
+    assert "C1 is written down" in done.seen.said
+    (charger,) = empty_app.extensions["iterum"]["desk"].session().kit.chargers
+    assert [(one.max_current_a, one.max_power_w, one.max_cells, one.min_current_a) for one in charger.channels] == [(12, 250, 6, 0.1)] * 2
+    refused = newcomer.post("/kit/charger", label="400 W", channels="1")
+    assert refused.status_code == 422
+    assert "Say its amps" in refused.seen.said

@@ -8,9 +8,11 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import NotFound
 from werkzeug.wrappers import Response
 
+from iterum.core.bench.charger_label import read_charger
 from iterum.core.bench.kit import Board, Charger, Supply
 from iterum.core.bench.kit import Source as Origin
 from iterum.core.bench.ledger import Entry, EntryKind, energy_of_label
+from iterum.core.bench.tags import next_tag
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.lines import DEFAULT_PORT
@@ -27,7 +29,7 @@ from iterum.store.rows import TagTaken
 from iterum.web.choices import figure
 from iterum.web.context import bench, desk, links, now, undoable
 from iterum.web.figures import whole
-from iterum.web.forms import document_from, faults_by_field, make_fields, texts_of
+from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
 from iterum.wording import about
 
 blueprint = Blueprint("kit", __name__, url_prefix="/kit", template_folder="templates")
@@ -177,6 +179,8 @@ def save(part: str) -> str | Response | tuple[str, int]:
         told = request.form["act"].removeprefix("drop")
         number = whole(told) if told.isascii() and told.isdigit() else 0
         return _form(part, request.form, [*channels[:number], *channels[number + 1 :]], {}, known_as)
+    if part == "charger" and known_as is None and _only_label(request.form):
+        return _from_charger_label(request.form["label"])
     document = document_from(part, request.form)
     if part == "charger":
         document["channels"] = [document_from("channel", channel) for channel in channels]
@@ -200,6 +204,30 @@ def save(part: str) -> str | Response | tuple[str, int]:
         else:
             return redirect(url_for("kit.page"))
     return _form(part, request.form, channels, faults, known_as), 422
+
+
+def _only_label(texts: Mapping[str, str]) -> bool:
+    """Whether a new charger has its label and no amps yet: Enter there fills the form in."""
+    return bool(texts.get("label", "").strip()) and not texts.get("channel0-max_current_a", "").strip()
+
+
+def _from_charger_label(label: str) -> str | tuple[str, int]:
+    """The form of a new charger, filled in with what its label says."""
+    texts = {**texts_of("charger", {}), "label": label, "id": request.form.get("id", "")}
+    try:
+        told = read_charger(label)
+    except ValueError as error:
+        words = str(error)
+        faults = {"label": f"{words[0].upper()}{words[1:]}."}
+        return _form("charger", texts, [texts_of("channel", {})], faults, None), 422
+    names = ("total_power_w", "mains_power_w", "input_min_v", "input_max_v")
+    texts |= {name: as_text(getattr(told, name)) for name in names if getattr(told, name) is not None}
+    tag = texts["id"] or next_tag("C0", {item.id for item in kit_items(desk().session().kit)})
+    values = {"max_current_a": told.max_current_a, "max_power_w": told.channel_power_w, "max_cells": told.max_cells,
+              "min_current_a": told.min_current_a, "min_cells": told.min_cells}  # fmt: skip
+    line = texts_of("channel", {name: value for name, value in values.items() if value is not None})
+    channels = [{**line, "id": f"{tag}-{number}"} for number in range(1, told.channels + 1)]
+    return _form("charger", {**texts, "id": tag}, channels, {}, None)
 
 
 def _feed_fault(document: Mapping[str, Any], known_as: str | None) -> dict[str, str]:

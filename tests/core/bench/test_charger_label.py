@@ -1,0 +1,26 @@
+"""Chargers as their labels say them."""
+
+import pytest
+
+from iterum.core.bench.charger_label import ChargerLabel, read_charger
+
+
+@pytest.mark.parametrize(("text", "expected"), [
+    ("dual 400 W, 250 W a channel, 12 A, 6S, 0.1 to 12 A", ChargerLabel(2, 400, None, 250, 12, 0.1, None, 6, None, None)),
+    ("50W 6A 1-6S", ChargerLabel(1, None, None, 50, 6, None, 1, 6, None, None)),
+    ("4 x 100 W 10A 6S", ChargerLabel(4, None, None, 100, 10, None, None, 6, None, None)),
+    ("quad 400 W, 10 A, 1 to 6S", ChargerLabel(4, 400, None, 100, 10, None, 1, 6, None, None)),
+    ("AC 200 W DC 600 W 2 channels 16 A 6S input 10-30 V", ChargerLabel(2, 600, 200, 300, 16, None, None, 6, 10, 30)),
+    ("four channels, 0,1-5 A, 50 W per channel, 4S", ChargerLabel(4, None, None, 50, 5, 0.1, None, 4, None, None)),
+])  # fmt: skip
+def test_a_charger_is_read_as_it_is_said(text, expected):
+    assert read_charger(text) == expected
+
+
+@pytest.mark.parametrize(("text", "says"), [
+    ("400 W", "its amps"), ("12 A 6S", "its watts"), ("250 W 12 A", "its cells"), ("", "its amps"), ("60 x 100 W 5 A 6S", "1 to 16 channels"),
+    ("100 W 5 A 20S", "1 to 14 cells"),
+])  # fmt: skip
+def test_what_is_missing_is_told(text, says):
+    with pytest.raises(ValueError, match=says):
+        read_charger(text)
