@@ -82,9 +82,9 @@ def test_a_charger_from_its_label_in_one_line(empty_app, newcomer):
     label = "dual 400 W, 250 W a channel, 12 A, 6S, 0.1 to 12 A"
     seen = newcomer.post("/kit/charger", label=label, channels="1").seen
     values = {item["name"]: item.get("value", "") for item in seen.page.find("form", class_="form-grid")("input", attrs={"name": True})}
-    assert (values["id"], values["channel0-id"], values["channel1-id"], values["total_power_w"]) == ("C1", "C1-1", "C1-2", "400")
+    assert (values["id"], values["channel0-id"], values["channel1-id"], values["total_power_w"]) == ("charger-1", "charger-1-1", "charger-1-2", "400")
     done = newcomer.post("/kit/charger", **values)
-    assert "C1 is written down" in done.seen.said
+    assert "charger-1 is written down" in done.seen.said
     (charger,) = empty_app.extensions["iterum"]["desk"].session().kit.chargers
     assert [(one.max_current_a, one.max_power_w, one.max_cells, one.min_current_a) for one in charger.channels] == [(12, 250, 6, 0.1)] * 2
     refused = newcomer.post("/kit/charger", label="400 W", channels="1")

@@ -17,6 +17,16 @@ SKIPPED = frozenset(
 """Fields of the file that have a place of their own: channels as lines below, volts on Measure, what happened in the
 log and in the ledger."""
 _THOUSANDS = re.compile(r"\d{1,3}(,\d{3})+")
+FIRST: Mapping[str, tuple[str, ...]] = {
+    "pack": ("max_charge_c", "discharge_c", "connector"),
+    "board": ("max_current_a",),
+    "charger": ("fed_by", "total_power_w"),
+    "channel": ("min_current_a", "min_cells"),
+    "supply": ("fed_by",),
+    "source": ("voltage_v", "energy_wh", "max_power_w", "usable_fraction"),
+    "days": (),
+}
+"""What is asked at once beside what has to be known; the rest waits under More."""
 YES_NO = (("", "no"), ("yes", "yes"))
 
 
@@ -33,6 +43,8 @@ class Field:
     required: bool
     text: str
     fault: str
+    folded: bool = False
+    """Whether it stands under More: nobody needs it to begin, and nothing stands in it."""
 
 
 def _types(rules: Mapping[str, Any]) -> Sequence[str]:
@@ -99,6 +111,8 @@ def make_fields(
                 required=name in required,
                 text=texts.get(name, ""),
                 fault=faults.get(name, ""),
+                folded=not (name in required or name in FIRST[part] or faults.get(name))
+                and texts.get(name, "") in ("", as_text(rules.get("default"))),
             )
         )
     return found

@@ -53,6 +53,18 @@ def _find(kind: type, item_id: str) -> KitItem:
     raise NotThere("kit", item_id)
 
 
+def _next_tag(part: str) -> str:
+    """A tag for a new piece of kit that nobody uses: board-1, charger-2."""
+    used = {item.id for item in (*kit_items(desk().session().kit), *kit_items(desk().retired()[1]))}
+    return next_tag(f"{part}-0", used)
+
+
+def _only_feed() -> str:
+    """What a new piece of kit hangs on where there is only one thing to hang on; else mains until somebody says."""
+    feeds = [tag for tag, _ in _feeds(None) if tag]
+    return feeds[0] if len(feeds) == 1 else ""
+
+
 def _feeds(known_as: str | None) -> list[tuple[str, str]]:
     """What a supply or charger may be fed by."""
     kit = desk().session().kit
@@ -158,8 +170,9 @@ def edit(part: str) -> str:
     kind = _kind(part)
     known_as = request.args.get("id")
     if known_as is None:
-        channels = [texts_of("channel", {})] if part == "charger" else []
-        return _form(part, texts_of(part, {}), channels, {}, None)
+        tag = _next_tag(part)
+        channels = [texts_of("channel", {"id": f"{tag}-1"})] if part == "charger" else []
+        return _form(part, {**texts_of(part, {}), "id": tag, "fed_by": _only_feed()}, channels, {}, None)
     item = _find(kind, known_as)
     document = charger_document(item) if isinstance(item, Charger) else item_document(item)
     channels = [texts_of("channel", channel) for channel in document.get("channels", ())]
@@ -213,7 +226,8 @@ def _only_label(texts: Mapping[str, str]) -> bool:
 
 def _from_charger_label(label: str) -> str | tuple[str, int]:
     """The form of a new charger, filled in with what its label says."""
-    texts = {**texts_of("charger", {}), "label": label, "id": request.form.get("id", "")}
+    typed = {name: request.form.get(name, "") for name in ("id", "fed_by")}
+    texts = {**texts_of("charger", {}), **typed, "label": label}
     try:
         told = read_charger(label)
     except ValueError as error:
@@ -222,7 +236,7 @@ def _from_charger_label(label: str) -> str | tuple[str, int]:
         return _form("charger", texts, [texts_of("channel", {})], faults, None), 422
     names = ("total_power_w", "mains_power_w", "input_min_v", "input_max_v")
     texts |= {name: as_text(getattr(told, name)) for name in names if getattr(told, name) is not None}
-    tag = texts["id"] or next_tag("C0", {item.id for item in kit_items(desk().session().kit)})
+    tag = texts["id"] or _next_tag("charger")
     values = {"max_current_a": told.max_current_a, "max_power_w": told.channel_power_w, "max_cells": told.max_cells,
               "min_current_a": told.min_current_a, "min_cells": told.min_cells}  # fmt: skip
     line = texts_of("channel", {name: value for name, value in values.items() if value is not None})
