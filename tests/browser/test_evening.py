@@ -190,3 +190,28 @@ def test_single_keys_can_be_switched_off_and_never_fire_in_text(page, address):
     page.goto(f"{address}/packs")
     page.keyboard.press("!")
     expect(page).to_have_url(re.compile("/packs$"))
+
+
+def test_a_few_letters_reach_a_pack_a_page_and_an_act(page, address):
+    page.goto(f"{address}/plan")
+    page.keyboard.press("j")
+    page.keyboard.type("p-07")
+    expect(page.locator("#palette [aria-selected=true]")).to_contain_text("P-07")
+    page.keyboard.press("Enter")
+    expect(page.locator("#pack-tag")).to_have_text("P-07")
+    page.get_by_role("button", name="Write it down").focus()
+    page.keyboard.press("j")
+    page.keyboard.type("hrul")  # letters in their order are enough
+    expect(page.locator("#palette [aria-selected=true]")).to_contain_text("House rules")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/rules$"))
+    page.goto(f"{address}/packs")
+    page.keyboard.press("j")
+    page.keyboard.type("add a p")
+    expect(page.locator("#palette [aria-selected=true]")).to_contain_text("on this page")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/packs/edit$"))
+    page.goto(f"{address}/packs")
+    page.keyboard.press("j")
+    page.keyboard.press("Escape")
+    expect(page.locator("#palette")).to_be_hidden()

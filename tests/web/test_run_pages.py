@@ -100,6 +100,13 @@ class TestRun:
         assert "by the log" not in bench.visitor.get("/packs/health?id=P-08").text
         assert "4.19 4.19 4.20 4.19" in bench.visitor.get("/packs/health?id=P-08").text
 
+    def test_a_pack_that_was_hurt_is_not_free_again(self, bench):
+        key = bench.charging()
+        bench.pass_time(5)
+        bench.visitor.post("/wrong", see="swelling", packs=["P-08"], runs=[str(key)])
+        said = bench.visitor.post(f"/run/{key}/after", expected="stopped", skip="yes").seen.said
+        assert "Kept apart, outside, and not charged again: P-08. Free again: P-11, P-06." in said.replace("P-06, P-11", "P-11, P-06")
+
     def test_who_checks_after_second_loses_no_reading(self, bench):
         key = bench.charging()
         bench.pass_time(40)

@@ -55,10 +55,10 @@ from iterum.web import (
 )
 from iterum.web.doors import SecondDoor
 from iterum.web.figures import MOST
-from iterum.web.frame import STYLES, frame, go_back_to
+from iterum.web.frame import STEPS, STORES, STYLES, frame, go_back_to
 from iterum.web.gate import SecureWhereItIs, guard, not_paired
 from iterum.web.keys import acts
-from iterum.web.who import is_shared, phone
+from iterum.web.who import is_shared, may, phone
 from iterum.web.words import FILTERS, MACROS
 from iterum.wording import about
 
@@ -213,6 +213,19 @@ def _add_small_routes(app: Flask) -> None:
             raise NotThere("pack", tag)
         run = next((run for run in found["runs"].open() if known in run.packs), None)
         return redirect(url_for("run.page", key=run.key) if run else url_for("measure.page", pack=known))
+
+    @app.get("/places.json")
+    def places() -> list[dict[str, str]]:
+        """Where the palette can go: packs, batches in hand, pages."""
+        found = app.extensions["iterum"]
+        packs = found["desk"].session().packs
+        in_hand = [(f"{', '.join(run.packs)} on {run.channel}", "batch", url_for("run.page", key=run.key))
+                   for run in found["runs"].open()]  # fmt: skip
+        measured = [(pack.id, pack.name or "measure", url_for("measure.page", pack=pack.id)) for pack in packs]
+        health = [(f"{pack.id} health", "over time", url_for("packs.health", id=pack.id)) for pack in packs]
+        pages = [(name, "page", url_for(endpoint)) for endpoint, name, *_ in (*STEPS, *STORES) if may(endpoint)]
+        rows = (*pages, *in_hand, *measured, *health)
+        return [{"name": name, "kind": kind, "to": to} for name, kind, to in rows]
 
     @app.get("/keys.js")
     def key_list() -> Response:

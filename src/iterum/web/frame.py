@@ -30,6 +30,10 @@ class Step:
     done: bool
 
 
+STEPS = (
+    ("measure.page", "Measure"), ("match.page", "Match"), ("plan.page", "Plan"), ("charge.page", "Charge"),
+    ("put_away.page", "Put away"), ("wrong.page", "Something’s wrong"),
+)  # fmt: skip
 STORES = (
     ("heats.page", "Heats", "heats", "heats"),
     ("packs.page", "Packs", "packs", "packs"),

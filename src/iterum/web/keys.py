@@ -27,7 +27,7 @@ KEYS: dict[str, tuple[Key, ...]] = {
         Key("Enter", "the page's main button", ("Enter",), ("press primary next",), outside="a, button, summary, form"),
         Key("!", "Something's wrong", ("!",), ("press wrong",)),
         Key(", .", "step back, step on", (",", "."), ("step -1", "step 1"), outside=DIGITS),
-        Key("J", "jump to a pack by its tag", ("j",), ("jump",)),
+        Key("J", "go anywhere: a few letters of a pack, a page, a batch or an act", ("j",), ("palette",)),
         Key("U", "undo what was just done", ("u",), ("press undo",)),
         Key("N", "night or day view", ("n",), ("press night",)),
         Key("?", "these keys", ("?",), ("press keys-link",)),

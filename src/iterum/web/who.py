@@ -14,10 +14,10 @@ from iterum.store.phones import Phone
 from iterum.web.doors import SHARED
 
 BENCH_READS = (
-    "start", "static", "key_list", "scanned", "measure.*", "match.*", "plan.page", "plan.sheet", "plan.progress",
-    "plan.calendar_out", "heats.page", "heats.calendar_out", "charge.*", "run.*", "wrong.*", "put_away.*",
+    "start", "static", "key_list", "scanned", "places", "offline.*", "share.authority",
+    "measure.*", "match.*", "charge.*", "run.*", "wrong.*", "put_away.*",
+    "plan.page", "plan.sheet", "plan.progress", "plan.calendar_out", "heats.page", "heats.calendar_out",
     "packs.page", "packs.health", "packs.history", "packs.tag", "log.page", "use.page", "what_if.page",
-    "share.authority", "offline.*",
 )  # fmt: skip
 BENCH_ACTS = ("look", "measure.*", "match.move", "charge.keep", "run.*", "wrong.write_down", "use.timer", "offline.*")
 """What a device of the bench may look at, and what it may do."""

@@ -1,11 +1,12 @@
 """Addresses of a run: take in hand, act, read back, record a check, read a file, check after, log."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from iterum.core.bench.packs import Condition
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.after_charge import After
 from iterum.core.season.health import MOST_AGAIN
@@ -263,8 +264,19 @@ def after(key: int) -> Response | tuple[str, int]:
             flash(f"{why} Let it rest, then charge it again: {count} of at most {MOST_AGAIN} times.", "care")
         else:
             flash(f"{why} That is {MOST_AGAIN} times in a row: it takes no charge any more. Retire it.", "care")
-    flash("Logged. The packs are free again.")
+    _say_logged(run.packs)
     return redirect(url_for("run.page", key=key))
+
+
+def _say_logged(tags: Sequence[str]) -> None:
+    """Who is free again, and who is not: what was marked as damaged meanwhile stays apart."""
+    damaged = {pack.id for pack in desk().session().packs if pack.condition is Condition.DAMAGED}
+    apart, free = ([tag for tag in tags if (tag in damaged) is hurt] for hurt in (True, False))
+    if not apart:
+        flash("Logged. The packs are free again.")
+        return
+    more = f" Free again: {', '.join(free)}." if free else ""
+    flash(f"Logged. Kept apart, outside, and not charged again: {', '.join(apart)}.{more}", "care")
 
 
 def _after_of(form: Mapping[str, str], tag: str, cells: int, by_volts: bool) -> After:

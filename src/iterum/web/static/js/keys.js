@@ -4,20 +4,13 @@ import { KEYS } from "/keys.js";
 import { pick, toNextLane } from "./batches.js";
 import { put, rub, toCell } from "./digits.js";
 import { isText, press, root } from "./page.js";
+import { openPalette } from "./palette.js";
 import { along, onRow, toGroup } from "./rows.js";
 
 function step(by) {
   const links = [...document.querySelectorAll("[data-step]")];
   const here = links.findIndex((link) => link.hasAttribute("aria-current"));
   links[here + by]?.click();
-  return true;
-}
-
-function jump() {
-  const tag = window.prompt("Jump to which pack?");
-  if (tag) {
-    window.location.href = `/measure?pack=${encodeURIComponent(tag.trim())}`;
-  }
   return true;
 }
 
@@ -48,7 +41,7 @@ const ACTS = {
   group: (_argument, key) => toGroup(key),
   lane: toNextLane,
   focus,
-  jump,
+  palette: openPalette,
 };
 
 function isMeant(entry, event) {
