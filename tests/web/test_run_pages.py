@@ -353,7 +353,7 @@ class TestPacksAndKit:
         table = pack.chemistry.table
         moved = table.soc(4.19) - table.soc(3.75)
         rows = "".join(
-            f"P-08,2026-0{n}-01 10:00,{0.7 * 1800 * moved:.0f},3.75 3.75 3.75 3.75,4.19 4.19 4.19 4.19\n"
+            f"P-08,2026-06-0{n} 10:00,{0.7 * 1800 * moved:.0f},3.75 3.75 3.75 3.75,4.19 4.19 4.19 4.19\n"
             for n in (3, 4, 5)
         )
         names = {f"m-{n}": name for n, name in enumerate(("pack", "at", "charge_mah", "before_v", "after_v"))}

@@ -10,7 +10,7 @@ from iterum.core.bench.choice import Choice
 from iterum.core.reasons import Unsafe
 from iterum.core.season.run import Act, State
 from iterum.demo import demo_session
-from iterum.demo.season import charges_before
+from iterum.demo.season import charges_before, year_before
 from iterum.devices.driver import LinkLost, Refused
 from iterum.services.desk import Desk
 from iterum.services.links import CHARGER, CHECKER, Links
@@ -27,7 +27,7 @@ def load_demo(store: Store, desk: Desk, now: datetime) -> bool:
     if desk.revision() > 0:
         return False
     told = desk.write(demo_session(), now)
-    LogBook(store, desk).take_charges(charges_before(now), (), {})
+    LogBook(store, desk).take_charges([*year_before(desk.session().packs, now), *charges_before(now)], (), {})
     return told
 
 
