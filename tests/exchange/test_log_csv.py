@@ -8,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from iterum.core.bench.session import Wish
+from iterum.core.planning.resources import _minute_of
 from iterum.core.season.columns import READING_MEANINGS, guessed
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.moments import begin_of, local
@@ -146,3 +147,10 @@ def test_heats_and_days_across_a_change_of_the_clocks(london):
     assert heat.at == after.at
     assert begin_of(date(2026, 10, 26)) - begin_of(date(2026, 10, 25)) == timedelta(hours=25)
     assert begin_of(date(2026, 3, 30)) - begin_of(date(2026, 3, 29)) == timedelta(hours=23)
+
+
+def test_quiet_hours_end_by_the_clock_on_the_wall_in_the_night_when_clocks_change(london):
+    begins = datetime(2026, 10, 24, 21, 0, tzinfo=timezone(timedelta(hours=1)))
+    assert _minute_of("07:00", begins, 1) == 11 * 60  # that night has an hour more
+    there_too = begins.astimezone(timezone(timedelta(hours=5)))
+    assert _minute_of("07:00", there_too, 0) == 6 * 60  # of another place, whose rules are not known here

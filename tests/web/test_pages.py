@@ -578,3 +578,11 @@ class TestDays:
         assert json.loads(visitor.get("/files/session.json").text)["rules"]["days"]["slips"] == 0.5
         visitor.post("/rules/days", **fields | {"act": "default"})
         assert desk(demo_app).session().rules.days.slips == 0.15
+
+
+def test_measure_says_what_a_pack_waits_for(demo_app, visitor):
+    planned(visitor)
+    kept = desk(demo_app).latest_plan()
+    batch = min((item for item in kept.plan.batches if item.lead_min > 0), key=lambda item: item.lead_min)
+    said = visitor.get(f"/measure?pack={batch.tags[0]}").seen.said
+    assert f"waits for {kept.moment(batch.start_min).astimezone():%H:%M} , {batch.channel}".replace(" ,", ",") in said.replace(" ,", ",")

@@ -7,7 +7,7 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present
-from iterum.cli.folder import database_in
+from iterum.cli.folder import database_in, database_options
 from iterum.services.archiving import Archives
 from iterum.store.copies import check
 from iterum.store.database import Store
@@ -16,8 +16,7 @@ from iterum.store.troubles import StoreTrouble
 
 @command("archive")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
-@click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder of the database.")
-@click.option("--demo", is_flag=True, help="The made-up meeting's database.")
+@database_options
 def archive(file: Path, data: Path | None, demo: bool) -> None:
     """See `iterum archive --help`."""
     database = database_in(data, demo)

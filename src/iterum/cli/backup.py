@@ -7,15 +7,14 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT
-from iterum.cli.folder import database_in
+from iterum.cli.folder import database_in, database_options
 from iterum.store.copies import check, copy
 from iterum.store.troubles import StoreTrouble
 
 
 @command("backup")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
-@click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder of the database.")
-@click.option("--demo", is_flag=True, help="The made-up meeting's database.")
+@database_options
 def backup(file: Path, data: Path | None, demo: bool) -> None:
     """See `iterum backup --help`."""
     database = database_in(data, demo)

@@ -1,15 +1,25 @@
 """Where the data lies, and who holds it: one server to a folder."""
 
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any, TypeVar
 
 import click
 import platformdirs
 from filelock import FileLock, Timeout
 
 from iterum.cli.common import BAD_INPUT
+
+_Function = TypeVar("_Function", bound=Callable[..., Any])
+
+
+def database_options(function: _Function) -> _Function:
+    """`--data FOLDER` and `--demo`, for a command that works on one database."""
+    demo = click.option("--demo", is_flag=True, help="The made-up meeting's database.")
+    data = click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder of the database.")
+    return data(demo(function))
 
 
 def database_in(data: Path | None, demo: bool) -> Path:

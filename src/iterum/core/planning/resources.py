@@ -159,8 +159,14 @@ QUIET_DAYS = 14
 
 
 def _minute_of(clock: str, starts_at: datetime, day: int) -> float:
-    """Minutes from the session's start until a time of day, so many days on."""
-    at = datetime.combine(starts_at.date() + timedelta(days=day), time.fromisoformat(clock), starts_at.tzinfo)
+    """Minutes from the session's start until a time of day, so many days on.
+
+    Where the session is of this machine's place, by the rules of that date: a generator's quiet hours end by the
+    clock on the wall, also in the night in which clocks change.
+    """
+    shown = datetime.combine(starts_at.date() + timedelta(days=day), time.fromisoformat(clock))
+    here = starts_at.astimezone().utcoffset() == starts_at.utcoffset()
+    at = shown.astimezone() if here else shown.replace(tzinfo=starts_at.tzinfo)
     return (at - starts_at) / timedelta(minutes=1)
 
 

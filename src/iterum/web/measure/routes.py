@@ -1,6 +1,7 @@
 """Addresses of the Measure page."""
 
 from dataclasses import replace
+from datetime import datetime
 from typing import Any
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
@@ -102,7 +103,18 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False, air
         still_full=sorted(log_book().full_since().items(), key=lambda item: item[1]),
         has_checker=links().checker() is not None,
         air=air or AirAsked.of(desk().air_c(now())),
+        waits=_waits(current, on_board),
     )
+
+
+def _waits(pack: Pack, on_board: set[str]) -> tuple[datetime, str] | None:
+    """When and where a pack is charged next by the plan; None where it is on a charger, or no plan has it."""
+    kept = desk().latest_plan()
+    if kept is None or pack.id in on_board:
+        return None
+    ahead = [batch for batch in kept.plan.batches if pack.id in batch.tags and kept.moment(batch.lead_min) > now()]
+    first = min(ahead, key=lambda batch: batch.lead_min, default=None)
+    return None if first is None else (kept.moment(first.start_min), first.channel)
 
 
 @blueprint.post("/air")
