@@ -2,11 +2,11 @@
 
 import pytest
 
-from tests.browser.test_access import PAGES, with_a_plan
+from tests.browser.test_access import ONE_OF_A_KIND, PAGES, with_a_plan
 from tests.conftest import SOAK
 
 SIZES = ((390, 844), (360, 740), (320, 640))
-EACH = tuple(path for path in PAGES if not path.startswith(("/plan/sheet", "/packs/labels", "/log/report")))
+EACH = tuple(path for path in (PAGES if SOAK > 1 else ONE_OF_A_KIND) if not path.startswith(("/plan/sheet", "/packs/labels", "/log/report")))
 """What is printed is not pressed."""
 LOOK = """() => {
   const found = [];
