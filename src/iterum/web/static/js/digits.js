@@ -116,7 +116,8 @@ export function startDigits() {
   const done = document.querySelector("[data-done]");
   if (done) {
     done.focus();
-  } else if (fields.length) {
+  } else if (fields.length && fields.indexOf(document.activeElement) < 1) {
+    /* who has moved on already, before this ran, stays there */
     go(
       Math.max(
         fields.findIndex((field) => !isFull(field)),
