@@ -31,9 +31,9 @@ async function keep(request, answer) {
   await Promise.all(pages.slice(0, Math.max(pages.length - MOST, 0)).map((one) => cache.delete(one)));
 }
 
-async function withLink(request, patienceMs) {
+async function withLink(request) {
   const gone = new AbortController();
-  const timer = setTimeout(() => gone.abort(), patienceMs);
+  const timer = setTimeout(() => gone.abort(), request.mode === "navigate" ? 2 * PATIENCE_MS : PATIENCE_MS);
   try {
     return await fetch(request, { signal: gone.signal });
   } finally {
@@ -45,7 +45,8 @@ async function answer(event, url) {
   const { request } = event;
   const wanted = isAsset(url) || isPage(url);
   try {
-    const come = await withLink(request, request.mode === "navigate" ? 2 * PATIENCE_MS : PATIENCE_MS);
+    /* What is kept is not waited for long; a file that takes its time is waited for as without a worker. */
+    const come = await (wanted ? withLink(request) : fetch(request));
     if (wanted && come.ok && !come.redirected) {
       event.waitUntil(keep(request.mode === "navigate" ? request.url : request, come.clone()));
     }
@@ -55,7 +56,9 @@ async function answer(event, url) {
     if (kept) {
       return kept;
     }
-    const alike = isPage(url) && (await caches.match(request, { ignoreSearch: true, ignoreVary: true }));
+    /* Of Measure and Run never another page than the one that was asked for: it is of another pack. */
+    const help = url.pathname.startsWith("/wrong");
+    const alike = help && (await caches.match(request, { ignoreSearch: true, ignoreVary: true }));
     if (request.mode === "navigate") {
       return alike || (await caches.match("/no-link")) || Response.error();
     }
@@ -65,7 +68,8 @@ async function answer(event, url) {
 
 self.addEventListener("fetch", (event) => {
   const url = new URL(event.request.url);
-  if (event.request.method === "GET" && url.origin === self.location.origin) {
+  const ours = event.request.method === "GET" && url.origin === self.location.origin;
+  if (ours && (event.request.mode === "navigate" || isAsset(url) || isPage(url))) {
     event.respondWith(answer(event, url));
   }
 });

@@ -60,18 +60,25 @@ function act(entry, event) {
   return ACTS[name](rest.join(" "), event.key);
 }
 
-/* A scanner types the address of a label and Enter: the pack is opened, nothing of it lands in a cell. No key of ours
-   and no digit begins with its h. */
-const SCAN_GAP_MS = 120;
+/* A scanner types the address of a label and Enter: the pack is opened, nothing of it lands in a cell. Only what goes on
+   as an address does is taken for one, so that no digit and no key of ours is swallowed. */
+const SCAN_GAP_MS = 3000;
+const SCHEMES = ["https://", "http://"];
 let scanned = "";
 let lastScan = 0;
 
+function goesOn(text) {
+  const told = text.toLowerCase();
+  return SCHEMES.some((scheme) => scheme.startsWith(told) || told.startsWith(scheme));
+}
+
 function onScan(event) {
-  const goesOn = scanned && event.timeStamp - lastScan < SCAN_GAP_MS;
   if (isText(event.target) || event.ctrlKey || event.metaKey || event.altKey || event.key === "Shift") {
     return;
   }
-  if (!goesOn && event.key.toLowerCase() !== "h") {
+  const before = event.timeStamp - lastScan < SCAN_GAP_MS ? scanned : "";
+  const ends = event.key === "Enter" && before.length > SCHEMES[0].length;
+  if (!ends && (event.key.length > 1 || !goesOn(before + event.key))) {
     scanned = "";
     return;
   }
@@ -79,14 +86,14 @@ function onScan(event) {
   event.stopImmediatePropagation();
   lastScan = event.timeStamp;
   if (event.key === "Enter") {
-    const found = scanned.match(/\/p\/([^/?#\s]+)$/i);
+    const found = before.match(/\/p\/([^/?#\s]+)$/i);
     scanned = "";
     if (found) {
       window.location.href = `/p/${found[1]}`;
     }
     return;
   }
-  scanned = goesOn ? scanned + event.key : event.key;
+  scanned = before + event.key;
 }
 
 export function startKeys() {
