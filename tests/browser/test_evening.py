@@ -50,6 +50,7 @@ def test_a_questioned_reading_is_confirmed_or_mended(page, address):
     expect(page.get_by_text("Did you mean 3.84?")).to_be_visible()
     page.keyboard.press("Enter")
     expect(page.get_by_text("Confirm, it is right")).to_be_visible()
+    expect(page.get_by_label("Cell 1, volts")).to_be_focused()
     page.keyboard.press("Tab")
     page.keyboard.press("3")  # a change after the question asks anew
     page.keyboard.type("84")

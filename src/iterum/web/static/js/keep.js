@@ -219,6 +219,9 @@ function giveBack() {
   if (!was || Date.now() - was.at > DRAFT_LASTS_MS || was.typed.length !== draft.cells.length) {
     return;
   }
+  if (draft.cells.some((cell) => cell.value !== cell.defaultValue)) {
+    return; /* somebody has typed on already, before this ran */
+  }
   for (const [index, cell] of draft.cells.entries()) {
     cell.value = was.typed[index];
   }
