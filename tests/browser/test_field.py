@@ -234,6 +234,20 @@ print(urllib.request.urlopen("https://{HERE}:{SHARED}/share/pair", timeout=10, c
     assert told.stdout.strip() == "200", told.stderr
 
 
+def test_the_bench_shows_the_fingerprint_that_a_browser_shows_and_the_phone_is_never_told_it(iterum, other_host):
+    told = run(*other_host[1], sys.executable, "-c", f"""
+import hashlib, ssl, urllib.request
+raw = ssl.PEM_cert_to_DER_cert(ssl.get_server_certificate(("{HERE}", {SHARED}), timeout=10))
+print(hashlib.sha256(raw).hexdigest().upper())
+context = ssl._create_unverified_context()
+print(urllib.request.urlopen("https://{HERE}:{SHARED}/share/pair", timeout=10, context=context).read().decode())
+""")  # fmt: skip
+    seen, _, page = told.stdout.partition("\n")
+    shown = ways()["fingerprint"]
+    assert shown.replace(" ", "") == seen
+    assert shown not in page  # who stands between would show it too: it is compared with the bench's own screen
+
+
 def test_a_new_address_is_answered_at_and_vouched_for_within_moments(iterum, other_host):
     _, inside, ours = other_host
     run("ip", "addr", "add", "10.77.32.1/24", "dev", ours)

@@ -30,7 +30,7 @@ def tell(addresses: tuple[str, ...], ways: tuple[str, ...], digits: str, fingerp
     segno.make(ways[0], error="l", micro=False).terminal(compact=True)
     click.echo(f"Scan it within five minutes, or open {' or '.join(addresses)} and type {digits[:4]} {digits[4:]}")
     if fingerprint:
-        click.echo(f"The phone warns once; the fingerprint of the authority is\n{fingerprint}")
+        click.echo(f"The phone warns once. Go on if its details show this SHA-256 fingerprint:\n{fingerprint}")
 
 
 @command("share")

@@ -50,12 +50,6 @@ class Authority:
         self.path.write_bytes(certificate.public_bytes(serialization.Encoding.PEM))
 
     @property
-    def fingerprint(self) -> str:
-        """Of the authority, SHA-256, in pairs, to compare by eye."""
-        digest = self.certificate.fingerprint(hashes.SHA256()).hex().upper()
-        return " ".join(digest[at : at + 4] for at in range(0, len(digest), 4))
-
-    @property
     def der(self) -> bytes:
         """The authority as phones install it."""
         return self.certificate.public_bytes(serialization.Encoding.DER)
@@ -92,6 +86,12 @@ class Authority:
         except Exception:  # the library raises several; each means no
             return False
         return True
+
+
+def fingerprint(path: Path) -> str:
+    """Of the certificate in a file, SHA-256, in fours, to compare by eye: what a browser shows of the server."""
+    digest = x509.load_pem_x509_certificate(path.read_bytes()).fingerprint(hashes.SHA256()).hex().upper()
+    return " ".join(digest[at : at + 4] for at in range(0, len(digest), 4))
 
 
 def _begun(subject: x509.Name, issuer: x509.Name, key: Any, now: datetime, lasts: timedelta) -> x509.CertificateBuilder:

@@ -56,7 +56,8 @@ class Offer:
 class Shared:
     """How the bench is shared. until : when it closes by itself; None: when somebody closes it.
 
-    plain : without encryption. addresses : of this machine on its networks. fingerprint : of the authority.
+    plain : without encryption. addresses : of this machine on its networks. fingerprint : of the server’s
+    certificate, as a browser shows it.
     """
 
     until: datetime | None

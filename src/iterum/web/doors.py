@@ -78,8 +78,8 @@ class SecondDoor:
             _refuse_taken(port)
             opened = server(self._app, "0.0.0.0", port, shared=True)  # noqa: S104 (it was asked for)
             if not plain:
-                opened.ssl_adapter = self._encrypted(addresses)
-                shared = replace(shared, fingerprint=self.authority.fingerprint)
+                opened.ssl_adapter, told = self._encrypted(addresses)
+                shared = replace(shared, fingerprint=told)
             opened.prepare()
             self._server, self._over = opened, threading.Event()
             threading.Thread(target=self._serve, args=(opened,), name="second door", daemon=True).start()
@@ -92,17 +92,18 @@ class SecondDoor:
         with suppress(OSError):
             opened.serve()
 
-    def _encrypted(self, addresses: tuple[str, ...]) -> Any:
+    def _encrypted(self, addresses: tuple[str, ...]) -> tuple[Any, str]:
+        """What encrypts at these addresses, and the fingerprint that a browser shows of it."""
         from cheroot.ssl.builtin import BuiltinSSLAdapter  # noqa: PLC0415 (only where something is shared)
 
-        from iterum.services.authority import Authority  # noqa: PLC0415
+        from iterum.services.authority import Authority, fingerprint  # noqa: PLC0415
 
         if self.authority is None:
             self.authority = Authority(self._folder, self._clock())
-        leaf = str(self.authority.server(addresses, (NAME, _own_name()), self._clock()))
-        adapter = BuiltinSSLAdapter(leaf, leaf)
+        leaf = self.authority.server(addresses, (NAME, _own_name()), self._clock())
+        adapter = BuiltinSSLAdapter(str(leaf), str(leaf))
         adapter.context.minimum_version = TLSVersion.TLSv1_2
-        return adapter
+        return adapter, fingerprint(leaf)
 
     def _announce(self, addresses: tuple[str, ...], port: int) -> bool:
         """Say on the network where `iterum.local` is. Where that cannot be done, addresses still work."""
@@ -141,8 +142,8 @@ class SecondDoor:
                 addresses = own_addresses()
                 if addresses != shared.addresses:
                     if not shared.plain:
-                        fresh = self._encrypted(addresses)
-                        self._server.ssl_adapter = fresh
+                        self._server.ssl_adapter, told = self._encrypted(addresses)
+                        shared = replace(shared, fingerprint=told)
                     named = self._announce(addresses, shared.port)
                     self._sharing.shared = replace(shared, addresses=addresses, named=named)
 
