@@ -7,9 +7,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import ClassVar
 
 import pytest
+from flask import Flask
 from hypothesis import HealthCheck, settings
+from jinja2 import BytecodeCache
 
 from iterum.core.bench.bench import Bench
 from iterum.core.bench.choice import Choice
@@ -25,6 +28,22 @@ from iterum.store.database import Store
 from iterum.web import create_app
 
 os.environ["PYBAMM_DISABLE_TELEMETRY"] = "true"
+
+
+class Compiled(BytecodeCache):
+    """Templates as they were compiled for the first application of this process: each test makes its own."""
+
+    known: ClassVar[dict[str, bytes]] = {}
+
+    def load_bytecode(self, bucket):
+        if bucket.key + bucket.checksum in self.known:
+            bucket.bytecode_from_string(self.known[bucket.key + bucket.checksum])
+
+    def dump_bytecode(self, bucket):
+        self.known[bucket.key + bucket.checksum] = bucket.bytecode_to_string()
+
+
+Flask.jinja_options = {**Flask.jinja_options, "bytecode_cache": Compiled()}
 
 SOAK = int(os.environ.get("ITERUM_SOAK", "1"))
 """How many times as many random cases as usual: 1, or what `make soak` asks for."""
@@ -152,6 +171,7 @@ def demo_app(tmp_path: Path, demo_file: Path):
     shutil.copy(demo_file, tmp_path)
     app = create_app(tmp_path / demo_file.name, lambda: NOON)
     yield app
+    app.extensions["iterum"]["rehearsals"].end()
     app.extensions["iterum"]["desk"].close()
 
 
@@ -160,4 +180,5 @@ def empty_app(tmp_path: Path, empty_file: Path):
     shutil.copy(empty_file, tmp_path)
     app = create_app(tmp_path / empty_file.name, lambda: NOON)
     yield app
+    app.extensions["iterum"]["rehearsals"].end()
     app.extensions["iterum"]["desk"].close()

@@ -80,7 +80,9 @@ def test_every_caution_stands_in_the_docs_with_where_it_shows_and_on_what_it_res
     assert caution.rests_on in row
 
 
-@pytest.mark.parametrize("page", [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))], ids=lambda page: page.name)
+@pytest.mark.parametrize(
+    "page", [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))], ids=lambda page: page.name
+)
 def test_every_part_of_the_code_that_is_named_is_there(page):
     rooms = "core|web|exchange|store|services|devices|wording|cli|demo"
     named = re.findall(rf"`((?:{rooms})/[\w/.]+)`", re.sub(r"new `[^`]+`", "", page.read_text()))

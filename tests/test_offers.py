@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import pytest
 
-from iterum.core.bench.choice import Choice
+from iterum.core.bench.choice import Choice, Kind
 from iterum.core.bench.faults import Level
 from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.joining import joining
@@ -15,6 +15,7 @@ from iterum.core.match.matching import raised
 from iterum.core.planning.planner import Planner
 from iterum.core.reasons import Unsafe
 from iterum.core.season.storage import Way, plan_storage
+from iterum.core.season.upkeep import upkeep
 from iterum.core.sizing.arrange import answer, choice_of, match, place_groups
 from iterum.core.sizing.size import charge, size
 from iterum.exchange.session import from_document, to_document
@@ -44,8 +45,12 @@ def offers(session):
         if sizing is not None:
             yield "one pack", sizing
     for item in plan_storage(bench).batches:
-        if item.choice is not None and item.batch.start_min < 1:
+        if item.way is Way.UP and item.batch.start_min < 1:
             yield "put away", size(bench, item.choice)
+        elif item.batch.start_min < 1:  # what is to come down can be begun as well, and takes as long as was told
+            down = upkeep(bench, Kind.DOWN, item.choice)
+            assert down.current_a == item.batch.current_a
+            assert down.minutes == pytest.approx(item.batch.full_min - item.batch.lead_min, rel=1e-4)
     planned = Planner(session).plan()
     for batch in planned.batches:
         if batch.start_min < 1e-6:

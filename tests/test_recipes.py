@@ -75,7 +75,9 @@ def follow(blocks, folder):
             path.write_text(code + "\n")
             continue
         lines, mark = path.read_text().split("\n"), block["mark"]
-        at = next(number for number, line in enumerate(lines) if line.startswith(mark) or (mark in line and mark.strip()))
+        at = next(
+            number for number, line in enumerate(lines) if line.startswith(mark) or (mark in line and mark.strip())
+        )
         if block["how"] == "instead of":
             lines[at] = lines[at].replace(mark, code)
         else:

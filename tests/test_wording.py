@@ -8,6 +8,7 @@ import pytest
 import iterum
 from iterum.core.bench.faults import FAULTS
 from iterum.wording import SENTENCES
+from tests import words
 
 SOURCES = sorted(Path(iterum.__file__).parent.glob("core/**/*.py")) + sorted(
     Path(iterum.__file__).parent.glob("services/*.py")
@@ -35,3 +36,8 @@ def test_every_code_has_a_sentence(path):
 def test_every_fault_of_a_pack_has_its_sentence_and_its_fix():
     assert set(FAULTS) <= set(SENTENCES)
     assert {f"fix_{code}" for code, fault in FAULTS.items() if not (fault.charges and fault.joins)} <= set(SENTENCES)
+
+
+def test_the_list_of_every_sentence_is_the_one_of_the_code():
+    """`python -m tests.words` writes it anew; whoever changes words reads it there in its place."""
+    assert words.PAGE.read_text("utf-8") == words.made()

@@ -1,5 +1,6 @@
 """A running Iterum and a headless Chromium, for the browser tests and for the pictures in the docs."""
 
+import re
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -7,9 +8,11 @@ from datetime import datetime
 from pathlib import Path
 from shutil import which
 
-from playwright.sync_api import Browser, Playwright, sync_playwright
+from playwright.sync_api import Browser, Page, Playwright, sync_playwright
 from werkzeug.serving import WSGIRequestHandler, make_server
 
+from iterum.core.season.run import Act, State
+from iterum.services.running import RunDesk
 from iterum.web import create_app
 
 FLAGS = ("--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -23,6 +26,13 @@ class _Silent(WSGIRequestHandler):
 
     def log_request(self, *_arguments: object) -> None:
         """Requests are not what a test prints."""
+
+
+def started(runs: RunDesk, key: int, at: datetime) -> None:
+    """Take a batch through every act up to the charge; what the charger should read back is passed over."""
+    state = State.PLANNED
+    for act in (Act.INSPECT, Act.PLUG_IN, Act.EVEN_OUT, Act.READ_BACK, Act.START):
+        state = runs.act(key, act, state, at, skipped=act is Act.READ_BACK).state
 
 
 @contextmanager
@@ -42,6 +52,42 @@ def running(database: Path, clock: Callable[[], datetime], watch: bool = False, 
             app.extensions["iterum"]["watch"].stop()
         app.extensions["iterum"]["links"].close()
         app.extensions["iterum"]["desk"].close()
+
+
+@contextmanager
+def turning(page: Page) -> Iterator[None]:
+    """What is done within leads to another page, or the same one anew: come out when keys act there.
+
+    Without it the next line may still read, or type into, the page that is being left.
+    """
+    with page.expect_navigation():
+        yield
+    page.locator("html[data-ready]").wait_for(state="attached")
+
+
+def taken_in_hand(page: Page) -> int:
+    """Take the next planned batch in hand, look at each pack and plug them in; the key of its run."""
+    with turning(page):
+        page.get_by_role("button", name=re.compile("^Take in hand")).first.click()
+    for box in page.locator("[name=looked][type=checkbox]").all():
+        box.check()
+    with turning(page):
+        page.get_by_role("button", name=re.compile("All looked at|Sound, and plugged in")).click()
+    if page.get_by_role("button", name="All plugged in").count():
+        with turning(page):
+            page.get_by_role("button", name="All plugged in").click()
+    return int(page.url.rstrip("/").rsplit("/", 1)[1])
+
+
+def compared_and_started(page: Page) -> None:
+    """What the charger shows is what the card says; then the start, which may be the same act."""
+    compare = page.get_by_role("button", name=re.compile("^Compare "))
+    at_once = "and start" in compare.inner_text()
+    with turning(page):
+        compare.click()
+    if not at_once:
+        with turning(page):
+            page.get_by_role("button", name=re.compile("^Start ")).click()
 
 
 @contextmanager

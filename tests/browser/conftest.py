@@ -13,7 +13,7 @@ from iterum.services.links import Links
 from iterum.services.running import RunDesk
 from iterum.services.watching import TYPED, Watcher
 from iterum.store.database import Store
-from tests.browser.bench import PHONE, WIDE, launched, running
+from tests.browser.bench import PHONE, WIDE, launched, running, started
 from tests.conftest import NOON
 
 
@@ -48,9 +48,7 @@ def address_with_runs(tmp_path, demo_file):
     keys = [runs.begin(Choice(packs, board, channel), NOON) for packs, board, channel in (
         (("P-08", "P-11"), "Four", "Twin-1"), (("T-01",), None, "Twin-2"), (("P-12",), None, "Small-1"))]  # fmt: skip
     for key in (keys[0], keys[2]):
-        state = State.PLANNED
-        for act in (Act.INSPECT, Act.PLUG_IN, Act.EVEN_OUT, Act.READ_BACK, Act.START):
-            state = runs.act(key, act, state, NOON, skipped=act is Act.READ_BACK).state
+        started(runs, key, NOON)
     seen = Observation(0, pack_v=15.6, current_a=3.6, charge_mah=10, cell_v=(3.90, 3.90, 3.90, 3.85), by_hand=True)
     watcher = Watcher(store, Desk(store), runs)
     watcher.observe(keys[0], TYPED, seen, NOON)
@@ -72,8 +70,9 @@ def open_page(browser):
     """Opens pages that fail the test on any script error or request to elsewhere."""
     contexts = []
 
-    def opened(size=WIDE, theme="day", touch=False):
-        context = browser.new_context(viewport=size, has_touch=touch, is_mobile=touch, reduced_motion="reduce")
+    def opened(size=WIDE, theme="day", touch=False, workers="allow"):
+        more = {"has_touch": touch, "is_mobile": touch, "service_workers": workers}
+        context = browser.new_context(viewport=size, reduced_motion="reduce", **more)
         contexts.append(context)
         page = context.new_page()
         page.set_default_timeout(8000)
@@ -89,6 +88,15 @@ def open_page(browser):
             ),
         )
         page.theme = theme
+        goto = page.goto
+
+        def arrive(*arguments, **more):
+            """Go there, and wait until keys act: a person's hands are slower than a script's."""
+            answer = goto(*arguments, **more)
+            page.locator("html[data-ready], html:not(:has(script[type=module]))").wait_for(state="attached")
+            return answer
+
+        page.goto = arrive
         return page
 
     yield opened

@@ -27,7 +27,7 @@ VIEWS = {
     "match": ("/match?class=lipo-4S", WIDE, "day"),
     "match-night": ("/match?class=lipo-6S", WIDE, "night"),
     "dial": ("/charge?packs=T-01&packs=T-02&packs=T-04&packs=T-07", WIDE, "day"),
-    "dial-phone": ("/charge?packs=G-01&packs=G-02&packs=G-03", PHONE, "day"),
+    "lesson": ("/rehearse/lesson/low-one-last?choose=last", WIDE, "day"),
     "heats": ("/heats", WIDE, "day"),
     "plan": ("/plan?batch=4", WIDE, "day"),
     "plan-phone": ("/plan", PHONE, "day"),
@@ -37,7 +37,7 @@ VIEWS = {
     "run-phone": ("/run/1", PHONE, "day"),
     "join": ("/match/join?packs=P-04&packs=P-02&packs=P-07&packs=P-01&packs=P-03&packs=P-08", WIDE, "day"),
     "what-if": ("/what-if?a_count=10&a_label_c=75&b_label_c=75&b_v=3.85&rate=2&charge_c=2", WIDE, "day"),
-    "packs": ("/packs", WIDE, "day"),
+    "packs": ("/packs?id=P-04", WIDE, "day"),
     "kit": ("/kit", WIDE, "day"),
     "pack": ("/packs/health?id=L-02", WIDE, "day"),
     "rules": ("/rules", WIDE, "day"),
@@ -54,7 +54,9 @@ def main(names: list[str]) -> None:
         store = Store(path)
         desk = Desk(store)
         load_demo(store, desk, MORNING)
-        job = PlanJob(desk.session_at(MORNING), tuple(Prefer), 18, MORNING, desk.revision(), keep=desk.keep_plan)
+        job = PlanJob(
+            desk.session_at(MORNING, MORNING), tuple(Prefer), 18, MORNING, desk.revision(), keep=desk.keep_plan
+        )
         job.start()
         job.wait(60)
         store.close()

@@ -96,19 +96,17 @@ def test_a_nickel_pack_has_one_figure_and_a_card_of_its_own(open_page, tmp_path)
         expect(page.get_by_role("main")).not_to_contain_text("Even out")
 
 
-def test_one_pack_on_one_charger_is_at_most_six_acts_from_measured_to_charging(open_page, tmp_path):
+def test_one_pack_on_one_charger_is_four_acts_from_measured_to_charging(open_page, tmp_path):
     kit = Kit((), (Charger("one", (Channel("one-1", 10, 200, max_cells=6),)),))
     with bench(tmp_path, (even("P", 3.7),), kit) as (address, runs):
         page = open_page(PHONE, touch=True)
         page.goto(f"{address}/measure?pack=P&done=yes")
         page.locator("#primary").click()
         page.get_by_role("button", name=re.compile("Take it in hand")).click()
-        page.get_by_role("button", name="All five are so").click()
-        page.get_by_role("button", name="Plugged in").click()
+        page.get_by_role("button", name="Sound, and plugged in").click()
         for label, text in (("Cells", "4"), ("Pack volts", "14.80"), ("Current set", "1.8")):
             page.get_by_label(label).fill(text)
-        page.get_by_role("button", name="Compare with the card").click()
-        page.get_by_role("button", name="It is charging").click()
+        page.get_by_role("button", name="Compare and start").click()
         expect(page.locator(".run-state")).to_have_text("charging")
         assert [event.act for event in runs.look(1, NOON).events] == ["inspect", "plug in", "read back", "start"]
 

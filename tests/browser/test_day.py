@@ -15,7 +15,7 @@ from iterum.services.links import CHARGER, CHECKER, Links
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 from iterum.store.database import Store
-from tests.browser.bench import PHONE, running
+from tests.browser.bench import PHONE, compared_and_started, running, taken_in_hand, turning
 from tests.conftest import NOON
 from tests.devices.bench import served
 
@@ -75,27 +75,23 @@ def place(tmp_path, demo_file):
 def take_in_hand(page, place):
     """Take the next planned batch in hand and bring it to charging, step by step, as a careful pilot does."""
     page.goto(f"{place.address}/charge")
-    page.get_by_role("button", name=re.compile("^Take in hand")).first.click()
-    page.wait_for_url("**/run/*")
-    for box in page.locator("[name=looked][type=checkbox]").all():
-        box.check()
-    page.get_by_role("button", name=re.compile("All looked at|All five are so")).click()
-    page.get_by_role("button", name=re.compile("lugged in")).click()
+    key = taken_in_hand(page)
     expect(page.locator(".run-state")).to_have_text("plugged in")
-    if place.run(int(page.url.rstrip("/").rsplit("/", 1)[1])).card.wait_min:
+    if place.run(key).card.wait_min:
         place.pass_time(20)
         page.goto(page.url)
-        page.get_by_role("button", name="They have evened out").click()
-    page.get_by_role("button", name="Compare with the card").click()
-    page.get_by_role("button", name=re.compile("^Start ")).click()
+        with turning(page):
+            page.get_by_role("button", name="They have evened out").click()
+    compared_and_started(page)
     expect(page.locator(".run-state")).to_have_text("charging")
-    return int(page.url.rstrip("/").rsplit("/", 1)[1])
+    return key
 
 
 def measured_and_planned(page, place):
     """Measure with the checker, look at the match, plan."""
     page.goto(f"{place.address}/measure?pack=P-02")
-    page.get_by_role("button", name=re.compile("Read it with the checker")).click()
+    with turning(page):
+        page.get_by_role("button", name=re.compile("Read it with the checker")).click()
     volts = [f"{value:.2f}" for value in place.bench.bench.check("P-02")]
     assert [box.input_value() for box in page.locator("[data-digits]").all()] == volts
     page.locator("#next").click()
@@ -103,8 +99,8 @@ def measured_and_planned(page, place):
     page.goto(f"{place.address}/match?class=lipo-4S")
     expect(page.locator("svg").first).to_be_visible()
     page.goto(f"{place.address}/plan")
-    page.get_by_label("Search for").select_option("2.0")
-    page.locator("#primary").click()
+    page.get_by_label("Try for").select_option("2.0")
+    page.locator("#plan-anew").click()
     expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
 
 
@@ -130,7 +126,7 @@ def one_incident(page, place, key):
     page.goto(f"{place.address}/plan")  # it comes anew by itself when the search has ended
     expect(page.get_by_role("heading", name="What changed")).to_be_visible(timeout=30_000)
     expect(page.get_by_label("Left out")).to_contain_text(hurt)
-    assert hurt not in page.locator(".todos").inner_text()
+    assert hurt not in " ".join(page.locator(".todos").all_text_contents())
 
 
 def off_and_logged(page, place, key):
@@ -170,7 +166,7 @@ def test_a_whole_day(open_page, place):
     page.goto(f"{place.address}/log/report")
     expect(page.locator(".report-card svg")).to_have_count(3)
     page.goto(f"{place.address}/put-away")
-    expect(page.get_by_role("heading", name="On the channels")).to_be_visible()
+    expect(page.get_by_role("region", name="To the storage line")).to_be_visible()
 
 
 def test_two_browsers_on_one_batch_and_neither_loses_what_the_other_entered(open_page, place):
@@ -206,7 +202,7 @@ def test_two_browsers_on_one_batch_and_neither_loses_what_the_other_entered(open
 
 def test_what_to_do_is_there_although_the_server_is_gone(open_page, tmp_path, demo_file):
     shutil.copy(demo_file, tmp_path / "demo.sqlite3")
-    page = open_page()
+    page = open_page(workers="block")  # a browser that has fetched nothing ahead
     with running(tmp_path / "demo.sqlite3", lambda: NOON) as address:
         page.goto(f"{address}/measure")
     page.problems = []
@@ -217,13 +213,14 @@ def test_what_to_do_is_there_although_the_server_is_gone(open_page, tmp_path, de
     expect(dialog.get_by_text("Step back and watch for smoke")).to_be_visible()
     page.problems = []
 
+
 def test_an_act_of_a_charger_is_never_kept_and_says_that_it_was_not_sent(place, open_page):
     page = open_page(PHONE, touch=True)
     key = place.runs.begin(Choice(("P-08",), None, "Twin-1"), place.clock())
     page.goto(f"{place.address}/run/{key}")
-    page.get_by_role("button", name=re.compile("All looked at|All five are so")).first.wait_for()
+    page.get_by_role("button", name="Sound, and plugged in").wait_for()
     page.route("**/act", lambda route: route.abort())
-    page.get_by_role("button", name=re.compile("All looked at|All five are so")).first.tap()
+    page.get_by_role("button", name="Sound, and plugged in").tap()
     expect(page.get_by_text("Not sent: there is no link")).to_be_visible()
     assert page.evaluate("localStorage.getItem('iterum-kept')") in (None, "[]")
     page.problems.clear()

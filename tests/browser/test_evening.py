@@ -4,7 +4,7 @@ import re
 
 from playwright.sync_api import expect
 
-from tests.browser.bench import PHONE
+from tests.browser.bench import PHONE, turning
 
 
 def test_a_class_is_measured_matched_and_dialled_by_keyboard_alone(page, empty_address):
@@ -13,6 +13,8 @@ def test_a_class_is_measured_matched_and_dialled_by_keyboard_alone(page, empty_a
     page.keyboard.type("3 x 2200 3S LiPo")  # the first field has the focus
     page.keyboard.press("Enter")
     expect(page.get_by_label("Cells in series")).to_have_value("3")
+    expect(page.locator("html[data-ready]")).to_have_count(1)
+    expect(page.locator("#primary")).to_be_focused()
     page.keyboard.press("Enter")
     expect(page.get_by_text("A-01 to A-03 are written down.")).to_be_visible()
     page.goto(f"{empty_address}/kit/charger")
@@ -48,16 +50,22 @@ def test_a_questioned_reading_is_confirmed_or_mended(page, address):
     page.goto(f"{address}/measure?pack=P-13")
     page.keyboard.type("384348384384")
     expect(page.get_by_text("Did you mean 3.84?")).to_be_visible()
-    page.keyboard.press("Enter")
+    with turning(page):
+        page.keyboard.press("Enter")
     expect(page.get_by_text("Confirm, it is right")).to_be_visible()
-    expect(page.get_by_label("Cell 1, volts")).to_be_focused()
-    page.keyboard.press("Tab")
-    page.keyboard.press("3")  # a change after the question asks anew
-    page.keyboard.type("84")
+    expect(page.get_by_label("Cell 2, volts")).to_be_focused()  # the one in question
+    page.wait_for_function("getSelection().toString() === '3.48' || document.activeElement.selectionEnd === 4")
+    page.keyboard.type("349")  # a change after the question asks anew
+    with turning(page):
+        page.keyboard.press("Enter")
+    expect(page.get_by_label("Cell 2, volts")).to_be_focused()
+    expect(page.get_by_label("Cell 2, volts")).to_have_value("3.49")
+    page.wait_for_function("document.activeElement.selectionEnd === 4")
+    page.keyboard.type("349")  # the same digits again are believed
     page.keyboard.press("Enter")
     expect(page.get_by_text("P-13 is written down.")).to_be_visible()
     page.goto(f"{address}/packs/history?id=P-13")
-    expect(page.locator("tbody tr td").first).to_have_text(re.compile(r"3.84\s+3.84\s+3.84\s+3.84"))
+    expect(page.locator("tbody tr td").first).to_have_text(re.compile(r"3.84\s+3.49\s+3.84\s+3.84"))
 
 
 def test_a_pack_is_moved_by_hand_and_back_by_keys(page, address):
@@ -113,10 +121,11 @@ def test_from_measured_packs_to_a_plan_by_keyboard(page, address):
     page.goto(f"{address}/match")
     page.locator("body").press(".")
     expect(page.get_by_role("heading", name="Plan", exact=True)).to_be_visible()
-    page.get_by_label("Search for").focus()
+    page.get_by_label("Try for").focus()
     page.keyboard.press("Home")
     page.locator("main").focus()
-    page.keyboard.press("Enter")
+    expect(page.locator("html[data-ready]")).to_have_count(1)
+    page.keyboard.press("r")
     expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
     expect(page.locator(".wide-only svg.strip-picture")).to_be_visible()
     page.get_by_role("link", name="Run sheet to print").click()
@@ -128,8 +137,8 @@ def test_from_measured_packs_to_a_plan_by_keyboard(page, address):
 
 def planned(page, address, path="/plan"):
     page.goto(address + path)
-    page.get_by_label("Search for").select_option("2.0")
-    page.locator("#primary").click()
+    page.get_by_label("Try for").select_option("2.0")
+    page.locator("#plan-anew").click()
     expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
 
 
@@ -144,7 +153,7 @@ def test_a_heat_is_moved_and_the_plan_follows_it(page, address):
     page.get_by_role("link", name="To the plan").click()
     expect(page.get_by_text("Something changed since this plan was made.")).to_be_visible()
     page.get_by_label("I followed this plan so far").check()
-    page.locator("#primary").click()
+    page.locator("#plan-anew").click()
     expect(page.get_by_role("heading", name="What changed")).to_be_visible(timeout=20_000)
     hour, minute = map(int, time.split(":"))
     later = f"{(hour * 60 + minute + 15) // 60 % 24:02}:{(minute + 15) % 60:02} Tow 1"
@@ -155,10 +164,11 @@ def test_a_batch_is_picked_moved_and_kept_by_keys_and_dragged(page, address):
     planned(page, address)
     told = page.get_by_role("status").filter(has_text=re.compile("It is kept there|Not moved:"))
     for _ in range(8):  # from the last one back, until one has room to move: plans differ with the machine's speed
-        page.keyboard.press("ArrowLeft")
-        expect(page.locator("[data-chosen]")).to_be_visible()
+        with turning(page):
+            page.keyboard.press("ArrowLeft")
         title = page.locator("#chosen-title").inner_text()
-        page.keyboard.press("}")
+        with turning(page):
+            page.keyboard.press("}")
         expect(told).to_be_visible()
         if "Not moved" not in told.inner_text():
             break
@@ -186,6 +196,7 @@ def test_single_keys_can_be_switched_off_and_never_fire_in_text(page, address):
     page.goto(f"{address}/packs")
     page.keyboard.press("!")
     expect(page.get_by_role("heading", name="What do you see?")).to_be_visible()
+    expect(page.locator("html[data-ready]")).to_have_count(1)
     page.keyboard.press("?")
     page.get_by_role("button", name=re.compile("off", re.I)).click()
     page.goto(f"{address}/packs")
@@ -195,6 +206,7 @@ def test_single_keys_can_be_switched_off_and_never_fire_in_text(page, address):
 
 def test_a_few_letters_reach_a_pack_a_page_and_an_act(page, address):
     page.goto(f"{address}/plan")
+    expect(page.locator("html[data-ready]")).to_have_count(1)
     page.keyboard.press("j")
     page.keyboard.type("p-07")
     expect(page.locator("#palette [aria-selected=true]")).to_contain_text("P-07")
@@ -216,3 +228,19 @@ def test_a_few_letters_reach_a_pack_a_page_and_an_act(page, address):
     page.keyboard.press("j")
     page.keyboard.press("Escape")
     expect(page.locator("#palette")).to_be_hidden()
+
+
+def test_the_times_of_heats_are_set_by_keys_on_the_board(page, address):
+    page.goto(f"{address}/heats?pick=0")
+    picked = page.locator(".heat-moves b")
+    at = picked.inner_text()
+    hour, minute = map(int, at[:5].split(":"))
+    for key in ("]", "]", "}", "["):
+        with turning(page):
+            page.keyboard.press(key)
+    total = hour * 60 + minute + 6
+    expect(picked).to_have_text(f"{total // 60:02}:{total % 60:02}{at[5:]}")
+    with turning(page):
+        page.keyboard.press("ArrowRight")
+    expect(picked).not_to_have_text(re.compile(re.escape(at[6:])))
+    expect(page.locator(".heat-picked")).to_have_count(1)

@@ -14,9 +14,12 @@ from urllib.parse import urlencode
 import pytest
 from playwright.sync_api import expect
 
-from tests.browser.bench import PHONE, launched
+from tests.browser.bench import PHONE, compared_and_started, launched, taken_in_hand, turning
 
-HERE, THERE, PORT, SHARED = "10.77.31.1", "10.77.31.2", 8793, 8797
+WORKER = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
+"""Another run of these tests at the same time has a cable and doors of its own."""
+HERE, THERE, NEW = (f"10.77.{31 + 2 * WORKER + other}.{end}" for other, end in ((0, 1), (0, 2), (1, 1)))
+PORT, SHARED = 8793 + 10 * WORKER, 8797 + 10 * WORKER
 SPACE = f"iterum{os.getpid()}"
 
 
@@ -148,21 +151,15 @@ def test_a_day_on_the_phone_alone(iterum, phone_browser):
         page.locator("[data-step='3']").tap()
         expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=60_000)
         page.locator("[data-step='4']").tap()
-        page.get_by_role("button", name=re.compile("^Take in hand")).first.tap()
-        page.wait_for_url("**/run/*")
-        key = int(page.url.rstrip("/").rsplit("/", 1)[1])
-        for box in page.locator("[name=looked][type=checkbox]").all():
-            box.check()
-        page.get_by_role("button", name=re.compile("All looked at|All .* are so|is so")).tap()
-        page.get_by_role("button", name=re.compile("lugged in")).tap()
+        key = taken_in_hand(page)
         evened = page.get_by_role("button", name=re.compile("They have evened out|Look again"))
         for _ in range(60):
             if not evened.count():
                 break
-            evened.tap()
+            with turning(page):
+                evened.tap()
             page.wait_for_timeout(1000)
-        page.get_by_role("button", name="Compare with the card").tap()
-        page.get_by_role("button", name=re.compile("^Start ")).tap()
+        compared_and_started(page)
         expect(page.locator(".run-state")).to_have_text("charging")
 
         page.get_by_role("button", name=re.compile("Record")).tap()
@@ -250,16 +247,16 @@ print(urllib.request.urlopen("https://{HERE}:{SHARED}/share/pair", timeout=10, c
 
 def test_a_new_address_is_answered_at_and_vouched_for_within_moments(iterum, other_host):
     _, inside, ours = other_host
-    run("ip", "addr", "add", "10.77.32.1/24", "dev", ours)
-    run(*inside, "ip", "route", "add", "10.77.32.0/24", "via", HERE)
+    run("ip", "addr", "add", f"{NEW}/24", "dev", ours)
+    run(*inside, "ip", "route", "add", f"{NEW.rsplit('.', 1)[0]}.0/24", "via", HERE)
     for _ in range(150):
-        if any("10.77.32.1" in address for address in ways()["addresses"]):
+        if any(NEW in address for address in ways()["addresses"]):
             break
         time.sleep(0.1)
     told = run(*inside, sys.executable, "-c", f"""
 import ssl, urllib.request
 context = ssl.create_default_context(cafile={str(iterum / "authority.crt")!r})
-print(urllib.request.urlopen("https://10.77.32.1:{SHARED}/share/pair", timeout=10, context=context).status)
+print(urllib.request.urlopen("https://{NEW}:{SHARED}/share/pair", timeout=10, context=context).status)
 """)  # fmt: skip
     assert told.stdout.strip() == "200", told.stderr
 

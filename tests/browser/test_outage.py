@@ -1,5 +1,6 @@
 """The link goes down in the middle of a class: nothing typed is lost, all of it arrives once, in order, with its time."""
 
+import shutil
 import threading
 from contextlib import contextmanager
 from datetime import timedelta
@@ -8,10 +9,14 @@ import pytest
 from playwright.sync_api import expect
 from werkzeug.serving import make_server
 
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.packs import Condition
+from iterum.core.season.run import State
 from iterum.services.desk import Desk
+from iterum.services.running import RunDesk
 from iterum.store.database import Store
 from iterum.web import create_app
-from tests.browser.bench import PHONE, _Silent
+from tests.browser.bench import PHONE, _Silent, started
 from tests.conftest import NOON, pack
 
 
@@ -38,6 +43,14 @@ class Link:
         self.app.extensions["iterum"]["links"].close()
         self.app.extensions["iterum"]["store"].close()
 
+    def charging(self, tag, channel):
+        """Begin a batch of one pack by itself and start it."""
+        found = self.app.extensions["iterum"]
+        runs = RunDesk(found["store"], found["desk"], found["links"])
+        key = runs.begin(Choice((tag,), None, channel), self.clock())
+        started(runs, key, self.clock())
+        return key
+
     @contextmanager
     def lost(self):
         self.down()
@@ -53,6 +66,15 @@ def link(tmp_path):
         desk.save_pack(pack(f"P-{number + 1:02}", cells=4), None, NOON)
     store.close()
     found = Link(tmp_path / "bench.sqlite3")
+    found.address = found.up()
+    yield found
+    found.down()
+
+
+@pytest.fixture
+def demo_link(tmp_path, demo_file):
+    shutil.copy(demo_file, tmp_path / "demo.sqlite3")
+    found = Link(tmp_path / "demo.sqlite3")
     found.address = found.up()
     yield found
     found.down()
@@ -85,10 +107,13 @@ def ready(page, address):
     page.goto(f"{address}/measure?pack=P-01")
     until(page, "() => navigator.serviceWorker.controller !== null")
     page.reload()
-    until(page, """async () => {
+    until(
+        page,
+        """async () => {
         const all = await (await caches.open('iterum-1')).keys();
         return all.filter((one) => one.url.includes('pack=P-')).length >= 14;
-    }""")
+    }""",
+    )
 
 
 def readings(link):
@@ -154,13 +179,52 @@ def test_another_page_without_the_link_says_so_and_what_to_do(link, page):
         expect(page.get_by_text("Smoke, hiss, sparks or fire")).to_be_visible()
 
 
+def test_a_hand_check_and_what_went_wrong_are_kept_without_the_link_and_no_charger_is_told_later(demo_link, page):
+    link = demo_link
+    key = link.charging("P-12", "Small-1")
+    page.goto(f"{link.address}/run/{key}")
+    until(page, "() => navigator.serviceWorker.controller !== null")
+    page.reload()
+    until(
+        page,
+        """async () => (await (await caches.open('iterum-1')).keys()).filter((one) => one.url.includes('see=')).length >= 4""",
+    )
+    with link.lost():
+        link.minutes = 10
+        page.reload()  # the page is the one that was kept
+        page.get_by_label("Volts").fill("15.6")
+        page.get_by_label("Amps").fill("1.4")
+        page.get_by_role("button", name="Record the check").click()
+        expect(page.locator("#kept summary")).to_have_text("Kept here, 1 waiting")
+        page.once("dialog", lambda asked: asked.accept())
+        page.locator("#stop").click()
+        expect(page.get_by_role("alert").filter(has_text="Not sent").first).to_be_visible()
+        page.locator("#wrong").click()
+        page.get_by_role("link", name="A pack swells, smells or is hot").click()
+        page.locator(".wrong-acts").wait_for()
+        page.get_by_role("checkbox", name="P-12", exact=True).check()
+        page.locator("#primary").click()
+        expect(page.get_by_role("alert").filter(has_text="charger was not told")).to_be_visible()
+        expect(page.locator("#kept summary")).to_have_text("Kept here, 2 waiting")
+    expect(page.locator("#kept")).to_have_count(0, timeout=20_000)
+    store = Store(link.path)
+    with store.reading() as repository:
+        assert repository.runs.get(key).state is State.CHARGING  # nobody told the charger, so it is not called stopped
+        observed = repository.runs.observations(key)
+        incident = repository.runs.incidents()[0]
+    seen = [item.seen for item in observed]
+    assert [(item.pack_v, item.current_a, item.at_min) for item in seen if item.by_hand] == [(15.6, 1.4, 10)]
+    assert (incident.packs, incident.stopped) == (("P-12",), ())
+    assert {item.id: item.condition for item in Desk(store).session().packs}["P-12"] is Condition.DAMAGED
+
+
 def test_enter_never_hands_the_digits_to_the_checker(address, open_page):
     page = open_page()
     page.goto(f"{address}/measure?pack=P-10")
-    first = page.eval_on_selector("#cells", "form => [...form.elements].find((item) => item.type === 'submit').className")
+    first = page.eval_on_selector(
+        "#cells", "form => [...form.elements].find((item) => item.type === 'submit').className"
+    )
     assert first == "enter-first"
-
-
 
 
 def test_a_scanner_that_types_opens_the_pack_and_leaves_the_cells_alone(address, open_page):

@@ -78,7 +78,9 @@ def test_a_calendar_made_elsewhere_is_read_and_its_faults_are_told():
     event.add("dtstart", datetime(2026, 6, 13, 9, 0))
     event.add("dtend", datetime(2026, 6, 13, 9, 20))
     calendar.add_component(event)
-    assert parse_calendar(calendar.to_ical(), USUAL, DAY, there) == [Heat(at(9), Wish(4, "lipo-4S", 0.0, "Open round", 20.0))]
+    assert parse_calendar(calendar.to_ical(), USUAL, DAY, there) == [
+        Heat(at(9), Wish(4, "lipo-4S", 0.0, "Open round", 20.0))
+    ]
     whole_day = icalendar.Event()
     whole_day.add("dtstart", DAY)
     calendar.add_component(whole_day)
@@ -103,6 +105,8 @@ def test_what_a_flight_uses_and_needs_is_typed_in_percent_and_leaves_something_i
               ";VALUE=PERIOD:20260613T100000Z/PT1H", ":20260613T100000Z,20260614T100000Z"]
 )  # fmt: skip
 def test_a_calendar_with_a_date_that_is_none_is_told_and_taken_by_nobody(start):
-    text = f"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART{start}\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+    text = (
+        f"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART{start}\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+    )
     with pytest.raises(BadInput):
         parse_calendar(text.encode(), Wish(6, "lipo-4S", 0.0), DAY, there)

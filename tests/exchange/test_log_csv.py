@@ -25,7 +25,6 @@ def there(shown):
     return shown.replace(tzinfo=ZONE)
 
 
-
 MEANING = {"Akku": "pack", "Zeit": "at", "mAh": "charge_mah", "U": "after_v"}
 TEXT = "Akku;Zeit;mAh;U;Rest\nP-01;13.06.2026 09:40;812,5;4.19 4.20 4.19 4.19;x\nP-02;2026-06-13 10:05;;;\n"
 

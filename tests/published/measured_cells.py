@@ -63,7 +63,11 @@ class Measured:
     def seen(self, until_min):
         """What a charger would have shown up to a minute."""
         rows = zip(self.t_min, self.current_a, self.cell_v, self.charge_mah, strict=True)
-        return [Observation(float(t), float(v), float(a), float(q), live=True, by_hand=True) for t, a, v, q in rows if t <= until_min]
+        return [
+            Observation(float(t), float(v), float(a), float(q), live=True, by_hand=True)
+            for t, a, v, q in rows
+            if t <= until_min
+        ]
 
 
 def charge(name, from_rest_v=None):
@@ -88,7 +92,12 @@ def expected(pack, current_a):
 
 def own_curve(rests, start):
     """The pouch cell's own open-circuit volts at 0, 5 ... 100 %: its rests, the rest it was charged from, its ends."""
-    points = [(0.0, 3.0), *([start] if start else []), *sorted((float(soc), float(v)) for soc, v in rests[1:]), (1.0, 4.2)]
+    points = [
+        (0.0, 3.0),
+        *([start] if start else []),
+        *sorted((float(soc), float(v)) for soc, v in rests[1:]),
+        (1.0, 4.2),
+    ]
     socs, volts = zip(*sorted(points), strict=True)
     return tuple(float(v) for v in np.interp(np.linspace(0, 1, 21), socs, volts))
 
@@ -104,5 +113,3 @@ def by_its_own_curve(measured, rests, held_ah, times=1.0):
     branch = Branch(held_ah * 3600, *(times * POUCH_OHMIC / 1000 / held_ah, times * r1 / 1000 / held_ah, tau1,
                     times * r2 / 1000 / held_ah, tau2), own_curve(rests, (soc, measured.rest_v)), soc)  # fmt: skip
     return run([branch], Feeding(measured.dialled_a, 1e9, 4.2), 86400.0, measured.current_a[-1] / measured.dialled_a)
-
-

@@ -1,6 +1,6 @@
 """Writes docs/measured-cells.md and its pictures: predicted against measured, for every data set that ships.
 
-    python -m tests.published.measured_report
+python -m tests.published.measured_report
 """
 
 from dataclasses import replace
@@ -37,14 +37,18 @@ class Picture:
         self.marks.append(f'<path d="M{points}" style="{style}"/>')
 
     def dots(self, xs, ys):
-        self.marks += ['<circle cx="{}" cy="{}" r="4" fill="#1A160E"/>'.format(*self.at(x, y)) for x, y in zip(xs, ys, strict=True)]
+        self.marks += [
+            '<circle cx="{}" cy="{}" r="4" fill="#1A160E"/>'.format(*self.at(x, y)) for x, y in zip(xs, ys, strict=True)
+        ]
 
     def write(self):
         (x0, x1, x_step), (y0, y1, y_step) = self.x, self.y
         ticks = []
         for value in np.arange(y0, y1 + 1e-9, y_step):
             _, y = self.at(x0, value)
-            ticks.append(f'<path d="M{LEFT} {y}H{WIDTH - 12}" stroke="#CFC3A6"/><text x="{LEFT - 8}" y="{y + 5}" text-anchor="end">{value:.1f}</text>')
+            ticks.append(
+                f'<path d="M{LEFT} {y}H{WIDTH - 12}" stroke="#CFC3A6"/><text x="{LEFT - 8}" y="{y + 5}" text-anchor="end">{value:.1f}</text>'
+            )
         for value in np.arange(x0, x1 + 1e-9, x_step):
             x, _ = self.at(value, y0)
             ticks.append(f'<text x="{x}" y="{HEIGHT - 12}" text-anchor="middle">{value:g}</text>')
@@ -86,7 +90,12 @@ def ranges():
                  f"| the same at 10 °C | {chemistry}, nothing learned | {coverage(pack, cold)} |",
                  f"| LMO/NCA pouch, 25 °C | {chemistry}, one charge from 3.869 V | {coverage(taught(pack, rests, 0.37), rests)} |",
                  f"| LMO/NCA pouch, 25 °C | {chemistry}, three charges | {coverage(taught(pack, rests, 0.58, 0.37, 0.17), rests)} |"]  # fmt: skip
-        picture = Picture(f"rests-{chemistry}", f"Rests of the pouch cell and what is believed of a {chemistry}", (0, 100, 20), (3.3, 4.2, 0.1))
+        picture = Picture(
+            f"rests-{chemistry}",
+            f"Rests of the pouch cell and what is believed of a {chemistry}",
+            (0, 100, 20),
+            (3.3, 4.2, 0.1),
+        )
         band(picture, pack, "fill:#DDD5C0")
         band(picture, taught(pack, rests, 0.58, 0.37, 0.17), "fill:#CFE4DA;stroke:#0B4A40")
         picture.dots([100 * float(soc) for soc, _ in rests], [float(volts) for _, volts in rests])
@@ -130,7 +139,9 @@ def believed_charges():
             alarms.append(found)
     stops = sum(any(level == "stop" for level, _ in found) for found in alarms)
     cares = sum(any(level == "care" for level, _ in found) for found in alarms)
-    picture = Picture("half-c", "Half C from 3.869 V: measured, and what was expected of a LiPo", (0, 100, 20), (3.8, 4.2, 0.1))
+    picture = Picture(
+        "half-c", "Half C from 3.869 V: measured, and what was expected of a LiPo", (0, 100, 20), (3.8, 4.2, 0.1)
+    )
     measured = charge("pouch_half_c.csv", 3.869)
     _, told = expected(believed("lipo", 3.869), measured.dialled_a)
     picture.path(told.t_min, told.cell_v, "fill:none;stroke:#0B4A40;stroke-width:2.5;stroke-dasharray:7 5")

@@ -26,7 +26,11 @@ from tests.published.measured_cells import (
 RESTS, COLD_RESTS = table("pouch_rests_25c.csv"), table("pouch_rests_10c.csv")
 HELD_MAH = 30_559
 STARTS_V = (3.723, 3.802, 3.869, 3.909, 3.949, 3.984, 4.048)
-CHARGES = [("pouch_half_c.csv", None), ("pouch_half_c_part.csv", None), *(("pouch_half_c.csv", volts) for volts in STARTS_V)]
+CHARGES = [
+    ("pouch_half_c.csv", None),
+    ("pouch_half_c_part.csv", None),
+    *(("pouch_half_c.csv", volts) for volts in STARTS_V),
+]
 BOTH = ["lipo", "li-ion"]
 
 

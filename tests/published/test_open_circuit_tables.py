@@ -30,8 +30,15 @@ def published_volts(name: str) -> list[float]:
 
 @pytest.mark.parametrize(
     ("table", "name"),
-    [(tables.AI2020, "Ai2020"), (tables.RAMADASS2004, "Ramadass2004"), (tables.ECKER2015, "Ecker2015"), (tables.CHEN2020, "Chen2020"),
-     (tables.MOHTAT2020, "Mohtat2020"), (tables.KIM2011, "NCA_Kim2011"), (tables.PRADA2013, "Prada2013")],
+    [
+        (tables.AI2020, "Ai2020"),
+        (tables.RAMADASS2004, "Ramadass2004"),
+        (tables.ECKER2015, "Ecker2015"),
+        (tables.CHEN2020, "Chen2020"),
+        (tables.MOHTAT2020, "Mohtat2020"),
+        (tables.KIM2011, "NCA_Kim2011"),
+        (tables.PRADA2013, "Prada2013"),
+    ],
 )
 def test_each_table_is_its_publication_to_the_millivolt(table, name):
     assert name in table.source

@@ -32,7 +32,10 @@ from tests.services.test_hostile import HOSTILE, lying
 
 STEP_S = 5.0
 CHANNELS = {"A": ("A-1", "A-2"), "B": ("B-1", "B-2")}
-LIES = [HOSTILE[name] for name in ("no number", "a million volts", "negative mAh", "cells that are another pack", "a thousand degrees")]
+LIES = [
+    HOSTILE[name]
+    for name in ("no number", "a million volts", "negative mAh", "cells that are another pack", "a thousand degrees")
+]
 DEAF = [
     HOSTILE["hangs up"], HOSTILE["bytes of nothing"], HOSTILE["a state nobody knows"],
     lambda line, answer: [answer.replace(b"of=", b"of=X")], lambda line, answer: [answer.replace(b"seq=", b"seq=9")],
@@ -221,7 +224,9 @@ class Day:
         elif kind == "refuse":
             self.doors[device].behave = lambda line, answer: [refused(answer)] if channel.encode() in line else [answer]
         else:
-            self.doors[device].behave = HOSTILE["hangs up"] if kind == "blip" else self.random.choice(LIES if kind == "lie" else DEAF)
+            self.doors[device].behave = (
+                HOSTILE["hangs up"] if kind == "blip" else self.random.choice(LIES if kind == "lie" else DEAF)
+            )
             lasts_s = STEP_S if kind == "blip" else lasts_s
         self.faults.append(Fault(kind, channel if kind in ("refuse", "sag") else device, self.clock.seconds + lasts_s))
 
@@ -298,7 +303,10 @@ class Day:
                 may.add(code)
 
         spread_v = max(shown.cell_v) - min(shown.cell_v)
-        lags = sorted(shown.cell_v)[len(shown.cell_v) // 2] - min(shown.cell_v) >= max(shown.cell_v) - sorted(shown.cell_v)[len(shown.cell_v) // 2]
+        lags = (
+            sorted(shown.cell_v)[len(shown.cell_v) // 2] - min(shown.cell_v)
+            >= max(shown.cell_v) - sorted(shown.cell_v)[len(shown.cell_v) // 2]
+        )
         asks("watch_cell_lags" if lags else "watch_cell_leads", spread_v, SPREAD_LOOK_V, SURE_V)
         may |= {"watch_cell_lags", "watch_cell_leads"} if spread_v > SPREAD_LOOK_V - SURE_V else set()
         if shown.temperature_c < HOT_CARE_C - SURE_K:
@@ -326,7 +334,9 @@ class Day:
     def _judge_end(self, run, shown):
         """What ended a batch must be true, and its channel off."""
         with self.store.reading() as repository:
-            by = [event.by for event in repository.runs.events(run.key) if event.act in (Act.STOP.value, Act.FINISH.value)][-1]
+            by = [
+                event.by for event in repository.runs.events(run.key) if event.act in (Act.STOP.value, Act.FINISH.value)
+            ][-1]
         if shown.status is Status.CHARGING:
             self._miss(run, "stopped here, charging there", shown)
         elif by == ITERUM:

@@ -73,7 +73,10 @@ def test_on_an_empty_bench_every_row_and_every_page_is_the_same(full, fresh):
             re.sub(r'"(?:[\w-]+\.){2}[\w-]+"|value="\d+"', "", visitor.get(page).text) for visitor in visitors
         )
         assert len(one) > 500
-        assert one == other, (page, [pair for pair in zip(one.split(), other.split(), strict=False) if pair[0] != pair[1]][:9])
+        assert one == other, (
+            page,
+            [pair for pair in zip(one.split(), other.split(), strict=False) if pair[0] != pair[1]][:9],
+        )
 
 
 def test_every_line_fits_the_published_schema(full):

@@ -22,7 +22,9 @@ class Machine:
         self.at, self.seconds = self.at + timedelta(**time), self.seconds + timedelta(**time).total_seconds()
 
 
-@pytest.mark.parametrize("set_by", [timedelta(hours=-1), timedelta(hours=1), timedelta(days=-400), timedelta(minutes=30)])
+@pytest.mark.parametrize(
+    "set_by", [timedelta(hours=-1), timedelta(hours=1), timedelta(days=-400), timedelta(minutes=30)]
+)
 def test_a_clock_that_is_set_moves_no_charge_and_is_told(set_by):
     machine = Machine()
     clock = SteadyClock(lambda: machine.at, None, lambda: machine.seconds)

@@ -182,7 +182,8 @@ def test_what_is_not_its_answer_is_not_believed_and_that_is_told(bench, name):
 
 
 @pytest.mark.parametrize(
-    "behave", [only(b"STOP", b"OK\n"), only(b"STOP", b"ERR no\n"), lambda line, answer: [None] if b"STOP" in line else [answer]]
+    "behave",
+    [only(b"STOP", b"OK\n"), only(b"STOP", b"ERR no\n"), lambda line, answer: [None] if b"STOP" in line else [answer]],
 )
 def test_a_stop_counts_only_when_a_reading_shows_it_and_is_repeated_until_it_does(bench, behave):
     sim = bench.server.bench
@@ -235,13 +236,17 @@ def test_a_slow_device_and_a_refusing_channel_blind_nobody(bench):
 
 def test_version_1_is_still_spoken_and_a_shifted_answer_is_refused_there_too():
     with served(Clock()) as sim, lying(sim) as liar:
+
         def old(line, answer):  # it knows no numbers
             return [b" ".join(w for w in answer.split() if w.split(b"=")[0] not in (b"seq", b"of", b"version")) + b"\n"]
 
         liar.behave = old
         charger = LineCharger("127.0.0.1", liar.server_address[1], 10)
         assert charger.read(CHANNEL).status.value == "idle"
-        liar.behave = lambda line, answer: [b"OK status=done cells=4 pack_v=1 current_a=0 charge_mah=9 minutes=1\n", *old(line, answer)]
+        liar.behave = lambda line, answer: [
+            b"OK status=done cells=4 pack_v=1 current_a=0 charge_mah=9 minutes=1\n",
+            *old(line, answer),
+        ]
         with pytest.raises(LinkLost):
             (charger.read(CHANNEL), time.sleep(0.05), charger.read(CHANNEL))
         liar.behave = old

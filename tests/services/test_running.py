@@ -314,5 +314,7 @@ def test_more_than_eighty_percent_back_in_is_told(field):
     key = begun(field, ("P-10",), None, "Small-1")
     brought_to(field, key, State.CHARGING)
     field.runs.act(key, Act.FINISH, State.CHARGING, field.clock())
-    _, logged = field.checks.check_after(key, State.DONE, field.clock(), {}, 0.81 * pack.capacity_ah * 1000, skipped=True)
+    _, logged = field.checks.check_after(
+        key, State.DONE, field.clock(), {}, 0.81 * pack.capacity_ah * 1000, skipped=True
+    )
     assert logged.low == ("P-10",)

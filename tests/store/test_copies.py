@@ -136,7 +136,9 @@ def test_two_servers_on_one_folder_are_one_too_many(tmp_path):
     assert (second.returncode, "runs on" in second.stderr) == (2, True)
 
 
-@pytest.mark.parametrize(("pragma", "told"), [("max_page_count = 1", "The disk is full"), ("query_only = ON", "may not be written")])
+@pytest.mark.parametrize(
+    ("pragma", "told"), [("max_page_count = 1", "The disk is full"), ("query_only = ON", "may not be written")]
+)
 def test_what_was_typed_is_shown_again_when_it_cannot_be_saved(demo_app, pragma, told):
     visitor, store = Visitor(demo_app), demo_app.extensions["iterum"]["store"]
     store.engine.dispose()

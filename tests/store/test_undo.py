@@ -27,8 +27,11 @@ def everything(store):
     with store.engine.connect() as connection:
         return {
             table.name: [
-                {name: None if value == "null" else value for name, value in row.items()
-                 if (table.name, name) not in ONLY_RISES}
+                {
+                    name: None if value == "null" else value
+                    for name, value in row.items()
+                    if (table.name, name) not in ONLY_RISES
+                }
                 for row in connection.exec_driver_sql(f"SELECT * FROM {table.name}").mappings()
             ]
             for table in WATCHED

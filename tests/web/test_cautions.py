@@ -1,9 +1,11 @@
 """Cautions are shown where their list says: on the page, or at the step."""
 
+from dataclasses import replace
+
 import pytest
 
 from iterum.core.reasons import Reason
-from iterum.core.season.cautions import CAUTIONS
+from iterum.core.season.cautions import CAUTIONS, FALLS_BACK
 from iterum.core.season.run import Act
 from iterum.wording import sentence
 from tests.web.conftest import UNEVEN, planned
@@ -34,6 +36,10 @@ def shown(bench):
     found["Run"] = bench.visitor.get(f"/run/{key}").text
     bench.act(key, "stop")
     found[Act.CHECK] = bench.visitor.get(f"/run/{key}").text
+    session = bench.desk.session()
+    sources = tuple(replace(source, falls_back=True) for source in session.kit.sources)
+    bench.desk.write(replace(session, kit=replace(session.kit, sources=sources)), bench.clock())
+    found[FALLS_BACK] = bench.visitor.get("/charge?packs=P-01&fed_by=bank").text
     return found
 
 

@@ -38,3 +38,9 @@ def test_each_kind_of_error_is_a_page_of_its_own_and_only_defects_are_logged(tmp
     assert ("renamed or retired" in answer.text) == isinstance(error, NotThere)
     assert bool(caplog.records) == (status == 500)
     assert "Traceback" not in answer.text
+
+
+def test_the_address_of_a_form_leads_back_to_its_page(visitor):
+    answer = visitor.client.get("/measure/wrong")
+    assert (answer.status_code, answer.headers["Location"]) == (302, "/measure")
+    assert visitor.client.get("/rehearse/begin").headers["Location"] == "/rehearse"

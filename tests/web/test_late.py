@@ -4,7 +4,7 @@ from datetime import timedelta
 
 import pytest
 
-from iterum.core.season.run import Act
+from iterum.core.season.run import Act, State
 from tests.conftest import NOON
 
 KEY = "0123456789abcdef0123456789abcdef"
@@ -50,7 +50,12 @@ def test_who_read_the_pack_later_is_believed(demo_app, visitor):
 def test_a_moment_to_come_is_now_and_one_of_yesterday_is_refused(demo_app, visitor):
     visitor.post("/measure", pack="P-13", **CELLS, **kept(90))
     assert readings(demo_app, "P-13")[0].entered_at == NOON
-    for bad in (kept(-25 * 60), kept(0, "x"), {"kept_id": KEY[::-1], "kept_at": "noon"}, {"kept_id": KEY[::-1], "kept_at": ""}):
+    for bad in (
+        kept(-25 * 60),
+        kept(0, "x"),
+        {"kept_id": KEY[::-1], "kept_at": "noon"},
+        {"kept_id": KEY[::-1], "kept_at": ""},
+    ):
         assert visitor.post("/measure", pack="P-12", **CELLS, **bad).status_code == 400
 
 
@@ -77,7 +82,32 @@ def test_acts_of_a_charger_and_others_are_never_taken_late(path, bench):
     assert late == []
 
 
+def test_what_went_wrong_is_written_down_late_and_no_charger_is_stopped_for_it_then(bench):
+    key = bench.charging()
+    bench.pass_time(10)
+    tag = bench.runs.look(key, bench.clock()).run.packs[0]
+    bench.visitor.post("/wrong", see="swelling", runs=key, packs=tag, **kept(2))
+    assert bench.runs.look(key, bench.clock()).run.state is State.CHARGING
+    with bench.found["store"].reading() as repository:
+        incident = repository.runs.incidents()[0]
+    assert (incident.at, incident.packs, incident.stopped) == (NOON + timedelta(minutes=2), (tag,), ())
+    bench.visitor.post(
+        "/wrong", see="swelling", runs=key, packs=tag, kept_id=KEY[::-1], kept_at="now"
+    )  # with the link: at once, and by the bench's clock
+    assert bench.runs.look(key, bench.clock()).run.state is State.STOPPED
+
+
 def test_a_script_is_told_where_to_go_next(visitor):
-    answer = visitor.client.post("/measure", data={"csrf_token": visitor.token, "pack": "P-13", **CELLS}, headers={"X-Kept": "1"})
+    answer = visitor.client.post(
+        "/measure", data={"csrf_token": visitor.token, "pack": "P-13", **CELLS}, headers={"X-Kept": "1"}
+    )
     assert (answer.status_code, answer.mimetype) == (200, "text/plain")
     assert answer.text.startswith("/measure?pack=")
+
+
+def test_a_page_that_is_fetched_ahead_does_not_take_the_message_meant_for_who_sees_the_next(visitor):
+    visitor.client.post("/measure", data={"csrf_token": visitor.token, "pack": "P-13", **CELLS})
+    told = "P-13 is written down."
+    assert told not in visitor.get("/measure?pack=P-12", headers={"X-Unseen": "yes"}).text
+    assert told in visitor.get("/measure?pack=P-12").text
+    assert told not in visitor.get("/measure?pack=P-12").text

@@ -11,7 +11,11 @@ def filled(visitor, label):
     """What stands in the form once a label was read: values by field, and the page."""
     seen = visitor.post("/packs/label", label=label).seen
     form = seen.page.find("form", action="/packs/edit")
-    values = {item["name"]: item.get("value", "") for item in form("input", attrs={"name": True}) if item["name"] != "csrf_token"}
+    values = {
+        item["name"]: item.get("value", "")
+        for item in form("input", attrs={"name": True})
+        if item["name"] != "csrf_token"
+    }
     for item in form("select"):
         chosen = item.find("option", selected=True) or item.find("option")
         values[item["name"]] = chosen["value"]
@@ -49,7 +53,9 @@ def test_another_like_this_has_the_next_free_tag_and_nothing_of_its_history(demo
     assert values["cycles"] == values["resistance_mohm"] == ""
 
 
-@pytest.mark.parametrize(("label", "asked"), [("14.4 V 3000", "chemistry"), ("LiPo 2200", "cells"), ("7.2V 3300", "chemistry")])
+@pytest.mark.parametrize(
+    ("label", "asked"), [("14.4 V 3000", "chemistry"), ("LiPo 2200", "cells"), ("7.2V 3300", "chemistry")]
+)
 def test_what_a_label_leaves_open_is_asked_at_its_field(label, asked, newcomer):
     _, seen = filled(newcomer, label)
     assert asked in seen.refused()
@@ -81,12 +87,22 @@ def test_a_comma_before_three_digits_is_asked_about(empty_app, newcomer):
 def test_a_charger_from_its_label_in_one_line(empty_app, newcomer):
     label = "dual 400 W, 250 W a channel, 12 A, 6S, 0.1 to 12 A"
     seen = newcomer.post("/kit/charger", label=label, channels="1").seen
-    values = {item["name"]: item.get("value", "") for item in seen.page.find("form", class_="form-grid")("input", attrs={"name": True})}
-    assert (values["id"], values["channel0-id"], values["channel1-id"], values["total_power_w"]) == ("charger-1", "charger-1-1", "charger-1-2", "400")
+    values = {
+        item["name"]: item.get("value", "")
+        for item in seen.page.find("form", class_="form-grid")("input", attrs={"name": True})
+    }
+    assert (values["id"], values["channel0-id"], values["channel1-id"], values["total_power_w"]) == (
+        "charger-1",
+        "charger-1-1",
+        "charger-1-2",
+        "400",
+    )
     done = newcomer.post("/kit/charger", **values)
     assert "charger-1 is written down" in done.seen.said
     (charger,) = empty_app.extensions["iterum"]["desk"].session().kit.chargers
-    assert [(one.max_current_a, one.max_power_w, one.max_cells, one.min_current_a) for one in charger.channels] == [(12, 250, 6, 0.1)] * 2
+    assert [(one.max_current_a, one.max_power_w, one.max_cells, one.min_current_a) for one in charger.channels] == [
+        (12, 250, 6, 0.1)
+    ] * 2
     refused = newcomer.post("/kit/charger", label="400 W", channels="1")
     assert refused.status_code == 422
     assert "Say its amps" in refused.seen.said

@@ -3,15 +3,19 @@
 import io
 import json
 import re
+from dataclasses import replace
 from datetime import timedelta
 from itertools import product
 
 import pytest
 
+from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.session import Session
 from iterum.exchange.session import dumps, parse
 from iterum.web.app import MAX_REQUEST_BYTES
 from tests.conftest import NOON, even
-from tests.web.conftest import Seen, planned, spoken
+from tests.web.conftest import Seen, Visitor, planned, spoken
 
 PAGES = ("/measure", "/match", "/plan", "/heats", "/charge", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
          "/kit/supply", "/kit/source", "/rules", "/files", "/what-if", "/wrong", "/wrong?see=smoke", "/wrong/keys")  # fmt: skip
@@ -206,6 +210,14 @@ class TestWhatFlows:
         assert "Plugging B in pushes 7.1C" in page
         assert "expected about" in page
 
+    def test_together_stands_beside_one_after_another_and_a_source_is_counted(self, newcomer):
+        page = newcomer.get("/what-if?a_count=4&b_count=0&amps=10&watts=300&bank_wh=400").seen
+        rows = {row.th.get_text(strip=True): [cell.get_text(strip=True) for cell in row("td")]
+                for row in page.page.find("section", attrs={"aria-label": "Together or one after another"})("tr")[1:]}  # fmt: skip
+        assert rows["Together"][1:3] == ["once", "1 C"]
+        assert rows["One after another"][1] == "4 times"
+        assert re.search(r"fills all of them\s*<b>\d+ times", str(page.page))
+
     @pytest.mark.parametrize("count", [1, 10, 40])
     def test_pictures_are_drawn_for_one_ten_and_forty_packs(self, newcomer, count):
         seen = newcomer.get(f"/what-if?a_count={count}&b_count=0&amps=40&watts=900").seen
@@ -280,17 +292,13 @@ class TestPlan:
         batches = desk(demo_app).latest_plan().plan.batches
         last = len(batches) - 1
         _, by_min = self.moved(visitor, demo_app)
-        moved = next(
-            item for item in desk(demo_app).latest_plan().plan.batches if item.tags == batches[last].tags
-        )
+        moved = next(item for item in desk(demo_app).latest_plan().plan.batches if item.tags == batches[last].tags)
         assert moved.start_min == pytest.approx(batches[last].start_min + by_min)
         assert moved.locked
         before = desk(demo_app).latest_plan().plan
         page = visitor.post("/plan/batch", batch="1", by_min="-500").text
         assert "Not moved: That time is past." in page
-        page = visitor.post(
-            "/plan/batch", batch=str(last), by_min="0", channel=batches[0].channel, start_min="1"
-        ).text
+        page = visitor.post("/plan/batch", batch=str(last), by_min="0", channel=batches[0].channel, start_min="1").text
         assert re.search(r"Not moved: .* is taken then; free for it from \d\d:\d\d", page)
         assert desk(demo_app).latest_plan().plan == before
         visitor.post("/plan/batch", batch=str(last), keep="no")
@@ -585,4 +593,55 @@ def test_measure_says_what_a_pack_waits_for(demo_app, visitor):
     kept = desk(demo_app).latest_plan()
     batch = min((item for item in kept.plan.batches if item.lead_min > 0), key=lambda item: item.lead_min)
     said = visitor.get(f"/measure?pack={batch.tags[0]}").seen.said
-    assert f"waits for {kept.moment(batch.start_min).astimezone():%H:%M} , {batch.channel}".replace(" ,", ",") in said.replace(" ,", ",")
+    assert f"waits for {kept.moment(batch.start_min).astimezone():%H:%M} , {batch.channel}".replace(
+        " ,", ","
+    ) in said.replace(" ,", ",")
+
+
+CHARGER_TYPED = {"id": "Q", "known_as": "one", "channels": "1", "channel0-id": "one-1", "channel0-max_current_a": "10",
+        "channel0-max_power_w": "200", "channel0-max_cells": "6", "efficiency": "0.85"}  # fmt: skip
+
+
+class TestWhatAChangeWouldGive:
+    @pytest.fixture
+    def bench(self, empty_app):
+        kit = Kit((Board("Six", 6),), (Charger("one", (Channel("one-1", 2.0, 200, max_cells=6),)),))
+        desk(empty_app).write(Session(tuple(even(f"P{n}", 3.7) for n in range(3)), kit, HouseRules(rate_c=1.0)), NOON)
+        return Visitor(empty_app), empty_app
+
+    def test_it_is_told_in_the_panel_as_one_types_and_nothing_is_saved(self, bench):
+        visitor, app = bench
+        page = visitor.get("/kit?part=charger&id=one").text
+        assert 'hx-post="/kit/charger/would"' in page
+        assert 'name="known_as"' in page
+        told = re.sub(r"<[^>]+>|\s+", " ", visitor.post("/kit/charger/would", **CHARGER_TYPED).text)
+        assert re.search(r"2\.0 A → +5\.4 A", told)
+        assert desk(app).session().kit.chargers[0].channels[0].max_current_a == 2.0
+        same = {**CHARGER_TYPED, "channel0-max_current_a": "2"}
+        assert "Nothing of today’s groups would change" in visitor.post("/kit/charger/would", **same).text
+        assert (
+            "when every field makes sense"
+            in visitor.post("/kit/charger/would", **{**CHARGER_TYPED, "channel0-max_power_w": "many"}).text
+        )
+
+    def test_another_tag_of_a_part_changes_nothing_that_flows(self, bench):
+        visitor, app = bench
+        bank = Source("bank", 12.8, None, 60.0, 500.0, 0.8)
+        session = desk(app).session()
+        fed = replace(session.kit.chargers[0], fed_by="bank")
+        desk(app).write(replace(session, kit=replace(session.kit, chargers=(fed,), sources=(bank,))), NOON)
+        typed = {
+            "id": "other",
+            "known_as": "bank",
+            "voltage_v": "12.8",
+            "max_power_w": "60",
+            "energy_wh": "500",
+            "usable_fraction": "0.8",
+        }
+        assert "Nothing of today’s groups would change" in visitor.post("/kit/source/would", **typed).text
+
+    def test_one_part_more_is_worked_out_over_busy_days_or_said_that_none_tells(self, bench):
+        visitor, _ = bench
+        assert "Planning those days again" in visitor.get("/kit/parts").text
+        assert "No day of the log tells" in visitor.get("/kit/parts/found").text
+        assert "No day of the log tells" in visitor.get("/kit/parts").text

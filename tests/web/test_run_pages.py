@@ -105,7 +105,9 @@ class TestRun:
         bench.pass_time(5)
         bench.visitor.post("/wrong", see="swelling", packs=["P-08"], runs=[str(key)])
         said = bench.visitor.post(f"/run/{key}/after", expected="stopped", skip="yes").seen.said
-        assert "Kept apart, outside, and not charged again: P-08. Free again: P-11, P-06." in said.replace("P-06, P-11", "P-11, P-06")
+        assert "Kept apart, outside, and not charged again: P-08. Free again: P-11, P-06." in said.replace(
+            "P-06, P-11", "P-11, P-06"
+        )
 
     def test_who_checks_after_second_loses_no_reading(self, bench):
         key = bench.charging()
@@ -301,7 +303,10 @@ class TestLog:
         assert bench.desk.acts()[0].what == "A log brought in"
         assert refused.page.find("button", string=re.compile("Take the other 2 rows"))
         done = taken(second, rest="yes").said
-        assert "1 charges are written down, 1 were filled with what they lacked, 0 were here already. 1 rows are left out." in done
+        assert (
+            "1 charges are written down, 1 were filled with what they lacked, 0 were here already. 1 rows are left out."
+            in done
+        )
         (row,) = [row for row in bench.found["log"].entries(Query(pack_id="P-01")) if row["at"].day == 1]
         assert (row["charge_mah"], row["minutes"]) == (900, 55)  # what was known stays
 

@@ -11,7 +11,9 @@ def test_three_packs_have_a_story_and_the_others_are_well(demo_app):
     book = demo_app.extensions["iterum"]["log"]
     assert 580 < len(book.entries(Query(), None)) < 660
     told = book.all_health(NOON)
-    said = {tag: " ".join(map(sentence, health.reasons)) for tag, health in told.items() if health.advice is not Advice.KEEP}
+    said = {
+        tag: " ".join(map(sentence, health.reasons)) for tag, health in told.items() if health.advice is not Advice.KEEP
+    }
     assert said.keys() == {FADES, RESTS_BADLY, RAN_LOW, "T-03"}
     assert "of its label" in said[FADES]
     assert "rest" in said[RESTS_BADLY]

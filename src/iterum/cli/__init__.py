@@ -16,6 +16,7 @@ COMMANDS = {
     "charge": "How long the file's group takes, what each pack sees, and what it costs the source.",
     "merge": "Take an archive in: on an empty bench the same again, on another what is new there.",
     "plan": "Batches over channels and time: every pack full in time, within what the field can give.",
+    "rehearse": "Rehearse on a copy of a bench, with a simulated charger in time-lapse; nothing real is reached.",
     "restore": "Put a copy back in the place of the database; what was there is kept beside it.",
     "serve": "Serve the pages on this machine, and watch every charge.",
     "share": "How a phone comes in to the Iterum that runs here: address, code to scan, digits; --close ends it.",

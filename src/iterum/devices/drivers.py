@@ -23,8 +23,27 @@ def _scheme(address: str) -> str:
         return ""
 
 
+_ONLY: set[str] = set()
+
+
+def only(address: str) -> None:
+    """Reach nothing but this address of the line protocol in this process, from now on: a rehearsal has no other."""
+    for known in (DRIVERS, CHECKERS):
+        for scheme in [name for name in known if name != "line"]:
+            del known[scheme]
+    _ONLY.clear()
+    _ONLY.add(whole(address))
+
+
+def _may_reach(address: str) -> None:
+    """Raises Refused for what a rehearsal must not reach."""
+    if _ONLY and whole(address) not in _ONLY:
+        raise Refused("this is a rehearsal: it reaches the simulated charger alone")
+
+
 def charger_at(address: str, timeout_s: float) -> ChargerDriver:
-    """The driver of a charger. Raises Refused for an address that no driver understands."""
+    """The driver of a charger. Raises Refused for an address that no driver understands, or that is out of reach."""
+    _may_reach(address)
     driver = DRIVERS.get(_scheme(address))
     if driver is None:
         raise Refused(f"an address begins with one of {', '.join(DRIVERS)}")
@@ -32,7 +51,8 @@ def charger_at(address: str, timeout_s: float) -> ChargerDriver:
 
 
 def checker_at(address: str, timeout_s: float) -> CheckerDriver:
-    """The driver of a cell checker. Raises Refused for an address that no driver understands."""
+    """The driver of a cell checker. Raises Refused as `charger_at` does."""
+    _may_reach(address)
     driver = CHECKERS.get(_scheme(address))
     if driver is None:
         raise Refused(f"the address of a cell checker begins with one of {', '.join(CHECKERS)}")

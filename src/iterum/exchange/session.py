@@ -204,8 +204,7 @@ def pack_document(pack: Pack) -> dict[str, Any]:
     reading = pack.reading
     head = _filled(id=pack.id, chemistry=pack.chemistry_name)
     body = _fields(pack, "cells", "capacity_mah", "max_charge_c", "discharge_c", "capacity_now_mah", "connector",
-                   "cycles", "bought_on",
-        "timer_s")  # fmt: skip
+                   "cycles", "bought_on", "timer_s", "memory")  # fmt: skip
     if pack.condition is not Condition.OK:
         body["condition"] = pack.condition.value
     if reading is not None:
@@ -283,7 +282,7 @@ def to_document(session: Session) -> dict[str, Any]:
     found |= _filled(
         starts_at=session.starts_at.isoformat() if session.starts_at and session.wanted else None,
         wanted=[wish_document(wish) for wish in session.wanted] or None,
-        running=[running_document(batch) for batch in session.running] or None,
+        running=[running_document(batch) for batch in session.running if batch.channel] or None,
         group=choice_document(session.group) if session.group else None,
     )
     return found

@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 
+from iterum.core.bench.choice import Kind
 from iterum.core.season.after_charge import After, ended_full, shares_mah
 from iterum.core.season.health import MOST_AGAIN, ChargeRecord, nickel_again, ran_low
 from iterum.core.season.learning import step_mohm
@@ -69,6 +70,8 @@ class Checks:
                     repository.add_reading(pack.id, read.reading(now), AFTER, now)
                 if read.resistance_mohm:
                     repository.save_pack(replace(pack, resistance_mohm=read.resistance_mohm), pack.id)
+                if look.run.kind is not Kind.CHARGE:
+                    continue  # what fills nothing is no charge: it teaches nothing, and no charge is logged
                 record = ChargeRecord(
                     at=now, charge_mah=shares.get(pack.id), minutes=look.minute or None, rate_c=look.run.rate_c,
                     before_v=look.run.before_v.get(pack.id, ()), after_v=read.cell_v,
@@ -84,9 +87,11 @@ class Checks:
                 if pack.chemistry.flat:
                     repository.set_charged_full([pack.id], full)
                 repository.log_charge(pack.id, key, "run", record)
+                whole = not look.run.stopped and look.run.card.stop_mah is None
+                repository.balanced(pack.id, whole and look.run.card.balance_min > 0)
                 relearn(repository, pack.id)
                 low.extend([pack.id] if ran_low(pack, record) else [])
-            if total_mah is not None:
+            if total_mah is not None and look.run.kind is Kind.CHARGE:
                 self._runs.book(repository, look.run, total_mah, look.run.ended_at or now)
 
         run = self._runs.act(key, Act.CHECK, expected, now, note=note, skipped=skipped, write=write)

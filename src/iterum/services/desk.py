@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 from typing import Any, TypeVar, cast
 
 from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice
+from iterum.core.bench.choice import Choice, Kind
 from iterum.core.bench.kit import CHAIN, Channel, Charger, Kit, Source
 from iterum.core.bench.ledger import Entry, EntryKind, held
 from iterum.core.bench.packs import Condition, Pack, Reading
@@ -21,7 +21,7 @@ from iterum.core.season.run import OPEN
 from iterum.core.sizing.arrange import Placed, match, move_by_hand, place_groups
 from iterum.exchange.heats import Heat
 from iterum.exchange.session import part_from, rules_document
-from iterum.services.in_hand import as_it_runs, taken_while_charging
+from iterum.services.in_hand import as_it_runs, running_of, taken_while_charging
 from iterum.store.database import Store
 from iterum.store.kit import KitItem
 from iterum.store.repository import HandMove, Repository
@@ -101,11 +101,11 @@ class Desk:
         bench = self.bench(now)
         return self._once("matching", (revision, _held(bench)), lambda: _arranged(bench, moves))
 
-    def placed(self, now: datetime) -> tuple[Placed, ...]:
-        """Each group with the board and channel suggested for it."""
+    def placed(self, now: datetime, family: str | None = None) -> tuple[Placed, ...]:
+        """Each group with the board and channel suggested for it; of one class, as if it were charged before others."""
         bench, revision = self.bench(now), self.revision()
-        groups = self.matching(now)[0].groups
-        return self._once("placed", (revision, _held(bench)), lambda: place_groups(groups, bench))
+        groups = [group for group in self.matching(now)[0].groups if family in (None, group.family)]
+        return self._once(f"placed {family}", (revision, _held(bench)), lambda: place_groups(groups, bench))
 
     def remember(self, key: str, now: datetime, compute: Callable[[], _Result]) -> _Result:
         """`compute`, done once until something stored, or in hand, changes."""
@@ -240,9 +240,17 @@ class Desk:
                 _refuse_in_hand(repository, tag, brought)
             return repository.undo(key, now)
 
-    def session_at(self, moment: datetime) -> Session:
-        """The session with its minutes counted from this moment, in this machine's local time; nothing is in hand."""
-        return self.session().seen_from(moment.astimezone())
+    def session_at(self, moment: datetime, now: datetime) -> Session:
+        """The session with its minutes counted from this moment, in this machine's local time.
+
+        Of what is in hand only what fills nothing is there: what charges is a batch of the plan.
+        """
+        passed_min = (now - moment) / timedelta(minutes=1)
+        with self._store.reading() as repository:
+            aside = [run for run in repository.runs.in_states(OPEN) if run.kind is not Kind.CHARGE]
+            running = [running_of(repository, run, now) for run in aside]
+        since = tuple(replace(batch, minutes_left=batch.minutes_left + passed_min) for batch in running)
+        return replace(self.session(), running=since).seen_from(moment.astimezone())
 
     # ------------------------------------------------------------------ what sources still hold
 

@@ -1,22 +1,28 @@
 """The log: charges, readings, acts and skips, incidents; filtered, exported, imported, and told as a report."""
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from iterum.core.bench.choice import Kind
 from iterum.core.bench.packs import Pack
+from iterum.core.planning.parts import Charged, PartGain, part_gains
 from iterum.core.season.health import ChargeRecord, Health, health
 from iterum.core.season.learning import learn
 from iterum.core.season.outlook import Observation
 from iterum.core.season.records import Incident, KeptEvent, KeptObservation, KeptReading, KeptRun, LoggedCharge
-from iterum.core.season.run import LIVE
+from iterum.core.season.run import LIVE, OPEN
 from iterum.core.season.storage import full_since
 from iterum.services.desk import Desk, relearn
 from iterum.services.watching import FILE
 from iterum.store.database import Store
 
-PAGE = 100
+PAGE = 25
+
+CHARGES_SEEN = 400
+"""The latest charges in which busy days are looked for."""
 
 
 @dataclass(frozen=True)
@@ -78,6 +84,15 @@ class LogBook:
                     if (query.until is None or item.at < query.until)
                     and (query.pack_id is None or query.pack_id in item.packs)]  # fmt: skip
 
+    def weeks(self, now: datetime, count: int, pack_id: str | None = None) -> tuple[tuple[datetime, int], ...]:
+        """So many weeks up to this one, each with its first moment and how many charges were logged in it."""
+        today = now.astimezone().replace(hour=0, minute=0, second=0, microsecond=0)
+        first = today - timedelta(days=today.weekday() + 7 * (count - 1))
+        with self._store.reading() as repository:
+            charges = repository.runs.charges(pack_id, first)
+        found = Counter((item.record.at - first).days // 7 for item in charges)
+        return tuple((first + timedelta(days=7 * week), found[week]) for week in range(count))
+
     def health_of(self, pack: Pack, now: datetime) -> tuple[Health, tuple[LoggedCharge, ...]]:
         """A pack's health by its log, and the log itself, newest first."""
         with self._store.reading() as repository:
@@ -99,11 +114,21 @@ class LogBook:
             found[pack.id] = health(pack, records, today, learn(pack, records).jumped)
         return found
 
+    def part_gains(self) -> tuple[PartGain, ...]:
+        """What each part more would have saved on the latest busy days of the log."""
+        session = self._desk.session()
+        by_id = {pack.id: pack for pack in session.packs}
+        with self._store.reading() as repository:
+            charges = [item for item in repository.runs.charges(count=CHARGES_SEEN) if item.pack_id in by_id]
+        charged = [Charged(by_id[item.pack_id], item.record.at, tuple(item.record.before_v)) for item in charges]
+        return part_gains(session, charged)
+
     def full_since(self) -> dict[str, datetime]:
         """Packs that lie full, with the moment since when by what was read of them."""
         packs = self._desk.session().packs
         with self._store.reading() as repository:
-            charging = {tag for run in repository.runs.in_states(LIVE) for tag in run.packs}
+            in_hand = repository.runs.in_states(OPEN)
+            charging = {tag for run in in_hand if run.state in LIVE or run.kind is not Kind.CHARGE for tag in run.packs}
             may_be_full = [pack for pack in packs if (pack.cell_v or 0.0) >= pack.chemistry.full_rest_v]
             readings = {pack.id: repository.readings(pack.id) for pack in may_be_full}
         return full_since(packs, readings, charging)

@@ -3,22 +3,24 @@
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from iterum.core.bench.bench import Bench, Running
-from iterum.core.bench.choice import Choice
+from iterum.core.bench.choice import Choice, Kind
 from iterum.core.bench.ledger import Entry, EntryKind
 from iterum.core.bench.setup import total_ah
 from iterum.core.electrical.charging import charge_packs
 from iterum.core.electrical.joining import joining
 from iterum.core.reasons import Busy, NotThere, Unsafe
 from iterum.core.season.after_charge import as_it_went_on, cell_volts
+from iterum.core.season.agenda import BATCH_LONGEST, InHand, ToDo, agenda
 from iterum.core.season.in_hand import taken_wh
 from iterum.core.season.outlook import Expected, Outlook, expected_of, outlook
 from iterum.core.season.read_back import Shown, read_back
 from iterum.core.season.records import KeptEvent, KeptFinding, KeptObservation, KeptRun
 from iterum.core.season.run import LIVE, ON_BOARD, OPEN, Act, State, after
-from iterum.core.season.watching import Alarm
+from iterum.core.season.upkeep import upkeep
+from iterum.core.season.watching import Alarm, next_check_min
 from iterum.core.sizing.size import Sizing, hookup, size
 from iterum.devices.driver import ChannelReading, LinkLost, Refused, Settings
 from iterum.services.desk import Desk
@@ -79,10 +81,32 @@ class RunDesk:
             return repository.runs.latest(count, since)
 
     def since(self, moment: datetime, now: datetime) -> list[tuple[KeptRun, Running]]:
-        """Runs begun from a moment on, oldest first, each with what it still takes."""
+        """Charges begun from a moment on, oldest first, each with what it still takes."""
         with self._store.reading() as repository:
-            runs = repository.runs.latest(200, moment)
+            runs = [run for run in repository.runs.latest(200, moment) if run.kind is Kind.CHARGE]
             return [(run, running_of(repository, run, now)) for run in reversed(runs)]
+
+    def in_hand(self, now: datetime) -> tuple[InHand, ...]:
+        """Batches in hand, the oldest first, each with when it ends and when its next hand check is due."""
+        with self._store.reading() as repository:
+            return tuple(self._in_hand(repository, run, now) for run in repository.runs.in_states(OPEN))
+
+    @staticmethod
+    def _in_hand(repository: Repository, run: KeptRun, now: datetime) -> InHand:
+        if run.state not in LIVE:
+            return InHand(run)
+        due_min = next_check_min([item.seen for item in repository.runs.observations(run.key)])
+        ends_at = now + timedelta(minutes=running_of(repository, run, now).minutes_left)
+        return InHand(run, ends_at, now + timedelta(minutes=due_min - run.minute(now)))
+
+    def agenda(self, now: datetime) -> tuple[ToDo, ...]:
+        """Everything to be done at the bench, what comes next first."""
+        kept, in_hand = self._desk.latest_plan(), self.in_hand(now)
+        begun: list[frozenset[str]] = []
+        if kept is not None:
+            ran = self.since(kept.made_at - BATCH_LONGEST, now)
+            begun = [frozenset(run.packs) for run, _ in ran if not run.over_by(kept.made_at)]
+        return agenda(in_hand, kept, begun, now)
 
     def look(self, key: int, now: datetime) -> RunLook:
         """A run with its readings, findings and outlook. Raises NotThere."""
@@ -128,14 +152,17 @@ class RunDesk:
         offer = self.offer(choice, now)
         values = self._values(offer, now)
         with self._store.writing(changes_session=False) as repository:
-            # What somebody else took in hand meanwhile is seen here, before anything is written.
-            session = self._desk.session()
-            kit, running = as_it_runs(repository, session.kit, now)
-            as_it_is = Bench(session.packs, kit, session.rules, running)
-            broken = as_it_is.conflicts(choice.packs, offer.settled.board, offer.setup.channel.id)
-            if broken:
-                raise Unsafe(broken)
+            self._still_free(repository, offer.settled, now)
             return repository.runs.add(values)
+
+    def _still_free(self, repository: Repository, settled: Choice, now: datetime) -> None:
+        """See what somebody else took in hand meanwhile, before anything is written. Raises Unsafe."""
+        session = self._desk.session()
+        kit, running = as_it_runs(repository, session.kit, now)
+        as_it_is = Bench(session.packs, kit, session.rules, running)
+        broken = as_it_is.conflicts(settled.packs, settled.board, settled.channel or "")
+        if broken:
+            raise Unsafe(broken)
 
     def offer(self, choice: Choice, now: datetime) -> Sizing:
         """What the bench answers to a choice, where it may be begun. Raises Unsafe with every reason, NotThere."""
@@ -143,6 +170,23 @@ class RunDesk:
         if not found.joining.passes:
             raise Unsafe(found.joining.reasons)
         return found
+
+    def begin_upkeep(self, kind: Kind, choice: Choice, now: datetime) -> int:
+        """Take a batch in hand that fills nothing. Raises Unsafe with every reason against it, NotThere.
+
+        A person sets the charger for it: none is told to discharge or to balance, or asked what it did.
+        """
+        found = upkeep(self._desk.bench(now), kind, choice)
+        settled = found.settled
+        with self._store.writing(changes_session=False) as repository:
+            self._still_free(repository, settled, now)
+            return repository.runs.add({
+                "begun_at": now, "packs": choice.packs, "family": found.packs[0].family, "board": settled.board,
+                "channel": settled.channel or "", "current_a": found.current_a, "rate_c": found.rate_c,
+                "card": found.card, "expected": found.expected,
+                "before_v": {pack.id: cell_volts(pack) for pack in found.packs}, "driven": False, "choice": settled,
+                "source": None, "source_part": None, "kind": kind.value,
+            })  # fmt: skip
 
     def _values(self, offer: Sizing, now: datetime) -> dict[str, object]:
         """What is kept of a batch that is begun."""
@@ -190,10 +234,10 @@ class RunDesk:
         if run.state is not expected:
             self._note(run, now, by, act, note)
             raise Changed(run)
-        state = after(run.state, act, skipped, run.card.wait_min > 0)
+        state = after(run.state, act, skipped, run.card.wait_min > 0, run.kind)
         values: dict[str, object] = {"state": state.value, "state_at": now}
         if act is Act.START:
-            prediction = self._predict(run, now)
+            prediction = self._predict(run, now) if run.kind is Kind.CHARGE else run.expected
             values |= {"charging_at": now, "expected": prediction}
         if act is Act.RESUME:
             values["paused_min"] = run.paused_min + (now - run.state_at).total_seconds() / 60
@@ -203,7 +247,8 @@ class RunDesk:
         if by in (PERSON, ITERUM):
             self._tell_charger(run, act, skipped)
         # Volts read before say nothing once a pack was charged, or joined to others and taken off again.
-        taken_off = act is Act.DROP and run.state in ON_BOARD and len(run.packs) > 1
+        ended = act is Act.DROP or (act is Act.CHECK and run.kind is Kind.EVEN_OUT)
+        taken_off = ended and run.state in ON_BOARD and len(run.packs) > 1
         moved = run.state in LIVE or state in LIVE or taken_off
         with self._store.writing(write is not None or moved, as_planned=act in AS_PLANNED) as repository:
             if not repository.runs.change(key, run.state, values):
@@ -276,7 +321,8 @@ class RunDesk:
             run = repository.runs.get(key)
         write: Callable[[Repository], None] | None = None
         if run.state is expected:
-            current_a = read_back(run.card, shown, asks_balance=run.card.cells > 1 and run.card.end_v is not None)
+            balances = run.card.cells > 1 and run.card.end_v is not None
+            current_a = read_back(run.card, shown, balances, sets_amps=run.kind is not Kind.BALANCE)
             if current_a < run.current_a:
                 rate_c = run.rate_c * current_a / run.current_a
 

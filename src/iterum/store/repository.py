@@ -91,7 +91,12 @@ class Repository(KitRepository):
             "condition": pack.condition.value,
             "resistance_mohm": list(pack.resistance_mohm),
         }
-        for name in ("charged_at", "charged_full", "learned"):  # what happened to a pack is not changed with its label
+        for name in (
+            "charged_at",
+            "charged_full",
+            "since_balance",
+            "learned",
+        ):  # what happened to a pack is not changed with its label
             del values[name]
         self._save(tables.packs, values, known_as)
 
@@ -104,6 +109,12 @@ class Repository(KitRepository):
         """Note whether the last charge of packs ended as a full one does."""
         table = tables.packs
         self._connection.execute(update(table).where(table.c.id.in_(pack_ids)).values(charged_full=full))
+
+    def balanced(self, pack_id: str, balanced: bool) -> None:
+        """Count a charge that did not balance a pack, or begin anew where it did."""
+        table = tables.packs
+        count = 0 if balanced else table.c.since_balance + 1
+        self._connection.execute(update(table).where(table.c.id == pack_id).values(since_balance=count))
 
     def set_learned(self, pack_id: str, learned: Learned | None) -> None:
         """Keep what its charges taught of a pack."""

@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlalchemy import Row, func, insert, select, update
 
-from iterum.core.bench.choice import Choice
+from iterum.core.bench.choice import Choice, Kind
 from iterum.core.reasons import NotThere, Reason
 from iterum.core.season.outlook import Expected, Observation
 from iterum.core.season.records import KeptEvent, KeptFinding, KeptObservation, KeptRun
@@ -42,7 +42,7 @@ class RunRepository(LogRepository):
     def add(self, values: Mapping[str, Any]) -> int:
         """Keep a new run; its card and volts as core objects. Returns its key."""
         row = {**values, "packs": list(values["packs"]), "state": State.PLANNED.value}
-        row |= {name: to_document(values[name]) for name in ("card", "choice", "expected")}
+        row |= {name: to_document(values[name]) for name in ("card", "choice", "expected") if values[name] is not None}
         row["before_v"] = {tag: list(volts) for tag, volts in values["before_v"].items()}
         row["state_at"] = values["begun_at"]
         return int(self._connection.execute(insert(tables.runs).values(row).returning(tables.runs.c.key)).scalar_one())
@@ -295,6 +295,7 @@ def _run(row: Row[Any]) -> KeptRun:
         source=row.source,
         source_part=row.source_part or 1.0,
         stopped=row.stopped,
+        kind=Kind(row.kind),
     )
 
 

@@ -79,6 +79,8 @@ packs = Table(
     Column("charged_at", Moment),
     Column("charged_full", Boolean, nullable=False, server_default=false()),
     Column("cells_confirmed", Boolean, nullable=False, server_default=false()),
+    Column("memory", Integer),
+    Column("since_balance", Integer, nullable=False, server_default="0"),
     # What the charges that it had alone taught of it, by those since the moment it was told to forget.
     Column("learned", JSON(none_as_null=True)),
     Column("learns_from", Moment),
@@ -168,6 +170,7 @@ sources = Table(
     _number("energy_wh"),
     Column("usable_fraction", Float, nullable=False),
     Column("quiet_hours", JSON, nullable=False, default=list),
+    Column("falls_back", Boolean, nullable=False, server_default=false()),
 )
 
 house_rules = Table(
@@ -244,6 +247,8 @@ runs = Table(
     _number("source_part"),
     # Whether its charge was stopped before it had ended by itself.
     Column("stopped", Boolean, nullable=False, server_default=false()),
+    # What it is there for: a charge, or one of the runs that fill nothing.
+    Column("kind", String, nullable=False, server_default="charge"),
 )
 
 run_events = Table(

@@ -26,6 +26,7 @@ from iterum.services.incidents import Incidents
 from iterum.services.links import Links
 from iterum.services.logbook import LogBook
 from iterum.services.planning import PlanDesk
+from iterum.services.rehearsing import Rehearsal, Rehearsals
 from iterum.services.running import RunDesk
 from iterum.services.sharing import Sharing
 from iterum.services.watch import Watch
@@ -35,6 +36,7 @@ from iterum.store.copies import DailyCopies
 from iterum.store.database import Store
 from iterum.store.troubles import StoreTrouble, trouble_of
 from iterum.web import (
+    begin,
     charge,
     files,
     heats,
@@ -46,6 +48,7 @@ from iterum.web import (
     packs,
     plan,
     put_away,
+    rehearse,
     rules,
     run,
     share,
@@ -53,6 +56,7 @@ from iterum.web import (
     what_if,
     wrong,
 )
+from iterum.web.degrees import own_words
 from iterum.web.doors import SecondDoor
 from iterum.web.figures import MOST
 from iterum.web.frame import STEPS, STORES, STYLES, frame, go_back_to
@@ -66,6 +70,7 @@ MAX_REQUEST_BYTES = 5_000_000
 KEPT_S = 86_400
 """How long a browser keeps styles and scripts."""
 ROOMS = (
+    begin,
     measure,
     match,
     plan,
@@ -82,6 +87,7 @@ ROOMS = (
     what_if,
     wrong,
     share,
+    rehearse,
     offline,
 )
 
@@ -122,10 +128,12 @@ def create_app(
     clock: Callable[[], datetime],
     watch: bool = False,
     speed: float = 1,
+    rehearsal: Rehearsal | None = None,
 ) -> Flask:
     """The application on one database. `clock` gives the present moment.
 
     watch : whether a thread looks at every charge each second. speed : of the clock, against the browser's own.
+    rehearsal : what it knows of itself where it is one; None on the real bench.
     """
     app, secret = Flask(__name__), secret_key(database.parent)
     app.config.update(
@@ -153,6 +161,7 @@ def create_app(
         "watch": Watch(watcher, clock, copies),
         "watcher": watcher, "incidents": Incidents(store, runs), "checks": Checks(desk, runs),
         "archives": Archives(store), "sharing": Sharing(store),
+        "rehearsal": rehearsal, "rehearsals": Rehearsals(database),
     }  # fmt: skip
     app.extensions["iterum"]["door"] = SecondDoor(app, app.extensions["iterum"]["sharing"], database.parent, clock)
     if watch:
@@ -171,6 +180,7 @@ def create_app(
     app.context_processor(frame)
     _add_small_routes(app)
     _add_errors(app)
+    own_words(app)
     app.after_request(_protect)
     _look_once(app, store)
     return app
@@ -199,7 +209,9 @@ def _look_once(app: Flask, store: Store) -> None:
 def _add_small_routes(app: Flask) -> None:
     @app.get("/")
     def start() -> AnyResponse:
-        return redirect(url_for("measure.page"))
+        session = app.extensions["iterum"]["desk"].session()
+        ready = session.packs and session.kit.chargers
+        return redirect(url_for("measure.page" if ready else "begin.page"))
 
     @app.get("/p/<path:tag>")
     def scanned(tag: str) -> AnyResponse:
@@ -219,7 +231,7 @@ def _add_small_routes(app: Flask) -> None:
         """Where the palette can go: packs, batches in hand, pages."""
         found = app.extensions["iterum"]
         packs = found["desk"].session().packs
-        in_hand = [(f"{', '.join(run.packs)} on {run.channel}", "batch", url_for("run.page", key=run.key))
+        in_hand = [(f"{', '.join(run.packs)} on {run.place}", "batch", url_for("run.page", key=run.key))
                    for run in found["runs"].open()]  # fmt: skip
         measured = [(pack.id, pack.name or "measure", url_for("measure.page", pack=pack.id)) for pack in packs]
         health = [(f"{pack.id} health", "over time", url_for("packs.health", id=pack.id)) for pack in packs]
@@ -234,9 +246,9 @@ def _add_small_routes(app: Flask) -> None:
 
     @app.post("/look")
     def look() -> AnyResponse:
-        """Day or night, and whether single keys act: kept in cookies, so that pages arrive right."""
+        """Day or night, degrees, and whether single keys act: kept in cookies, so that pages arrive right."""
         answer = redirect(go_back_to(request.form.get("back", "")))
-        for name, allowed in (("theme", ("day", "night")), ("keys", ("on", "off"))):
+        for name, allowed in (("theme", ("day", "night")), ("keys", ("on", "off")), ("degrees", ("C", "F"))):
             if request.form.get(name) in allowed:
                 answer.set_cookie(
                     f"iterum_{name}", request.form[name], max_age=31_536_000, samesite="Strict", httponly=True
@@ -304,6 +316,8 @@ def _add_answers(app: Flask) -> None:
     def refused(error: HTTPException) -> Any:
         if error.code is None or error.code < 400:
             return error
+        if error.code == 405 and request.method == "GET":  # a form's address, gone back to: its page stands above
+            return redirect(request.path.rstrip("/").rpartition("/")[0] or "/")
         texts = {404: ("Nothing here", "This address has no page. Take a step from the rail instead.")}
         title, text = texts.get(error.code, (error.name, error.description or ""))
         return _error_page(error.code, title, text)

@@ -15,6 +15,7 @@ from iterum.services.incidents import Incidents
 from iterum.services.links import Links
 from iterum.services.logbook import LogBook
 from iterum.services.planning import PlanDesk
+from iterum.services.rehearsing import Rehearsal
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 
@@ -69,11 +70,21 @@ def plan_desk() -> PlanDesk:
     return cast(PlanDesk, current_app.extensions["iterum"]["plan_desk"])
 
 
+def rehearsal() -> Rehearsal | None:
+    """What this Iterum knows of itself where it is a rehearsal; None on the real bench."""
+    return cast("Rehearsal | None", current_app.extensions["iterum"]["rehearsal"])
+
+
 def now() -> datetime:
     """The moment of this request, with its zone: the same for everything that is asked in it."""
     if "now" not in g:
         g.now = current_app.extensions["iterum"]["clock"]()
     return cast(datetime, g.now)
+
+
+def came_late() -> bool:
+    """Whether this request is of a moment that is over: entered without the link, and sent when it was back."""
+    return bool(g.get("late", False))
 
 
 class Told:

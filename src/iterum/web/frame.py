@@ -8,12 +8,17 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from flask import current_app, request, url_for
+from flask import current_app, get_flashed_messages, request, url_for
 
+from iterum.core.bench.choice import Kind
+from iterum.core.bench.rules import first_time
 from iterum.core.bench.session import Session
 from iterum.core.season.run import LIVE
 from iterum.services.clock import parted_words
-from iterum.web.context import desk, now, runs
+from iterum.web.context import desk, now, rehearsal, runs
+from iterum.web.degrees import fahrenheit
+from iterum.web.next_up import todos
+from iterum.web.real import real_next
 from iterum.web.troubles import TROUBLES
 from iterum.web.who import may, sharing
 
@@ -42,6 +47,7 @@ STORES = (
     ("log.page", "Log", "log", "log"),
     ("use.page", "Use", "use", "use"),
     ("what_if.page", "What if", "what_if", "what_if"),
+    ("rehearse.page", "Rehearse", "rehearse", "rehearse"),
     ("files.page", "Files", "files", "files"),
     ("share.page", "On my phone", "share", "share"),
 )
@@ -58,7 +64,12 @@ STYLES = (
     "dial",
     "flows",
     "plan",
+    "next",
+    "kit",
+    "box",
+    "away",
     "run",
+    "rehearse",
     "stores",
     "phone",
 )
@@ -105,7 +116,7 @@ def steps_of(session: Session) -> list[Step]:
 def _charged_below() -> str:
     """What runs, where anything is in hand."""
     in_hand = runs().open()
-    live = sum(run.state in LIVE for run in in_hand)
+    live = sum(run.state in LIVE and run.kind is Kind.CHARGE for run in in_hand)
     waiting = len(in_hand) - live
     parts = [f"{live} charging" if live else "", f"{waiting} in hand" if waiting else ""]
     return ", ".join(part for part in parts if part)
@@ -129,6 +140,11 @@ def _step(number: int, name: str, below: str, room: str, done: bool = False) -> 
     return Step(number, name, below, url_for(f"{room}.page"), room, done)
 
 
+def _messages() -> list[tuple[str, str]]:
+    """What the last act has to say; it waits where a page is only fetched ahead and nobody sees it yet."""
+    return [] if request.headers.get("X-Unseen") else get_flashed_messages(with_categories=True)  # type: ignore[return-value]
+
+
 def frame() -> dict[str, Any]:
     """What base.html shows on every page, errors included."""
     session = desk().session(now())
@@ -138,15 +154,20 @@ def frame() -> dict[str, Any]:
     whole_wh = sum((source.energy_wh or 0.0) * source.usable_fraction for source in finite)
     ahead = [heat for heat in desk().heats() if heat.at > now()]
     room = (request.blueprint or "") if request else ""
+    mine = rehearsal()
     return {
         "session": session,
+        "todos": todos(),
+        "first_time": first_time(session.rules),
         "steps": steps_of(session),
         "stores": [store for store in STORES if may(store[0])],
         "shared": sharing().shared if sharing().is_open(now()) else None,
         "phones_in": _phones_in(),
         "room": room,
         "now": now(),
-        "speed": current_app.extensions["iterum"]["speed"],
+        "speed": mine.clock.speed if mine else current_app.extensions["iterum"]["speed"],
+        "rehearsal": mine,
+        "real_next": real_next(),
         "alarms_on": any(run.state in LIVE for run in open_runs),
         "open_runs": open_runs,
         "clock_told": parted_words(current_app.extensions["iterum"]["clock"]),
@@ -158,8 +179,10 @@ def frame() -> dict[str, Any]:
         "next_heat": ahead[0] if ahead else None,
         "next_heat_min": ceil((ahead[0].at - now()) / timedelta(minutes=1)) if ahead else None,
         "theme": "night" if request.cookies.get("iterum_theme") == "night" else "day",
+        "fahrenheit": fahrenheit(),
         "keys_on": request.cookies.get("iterum_keys") != "off",
         "styles": STYLES,
         "scripts": _scripts(),
+        "messages": _messages,
         "here": request.full_path if request.query_string else request.path,
     }

@@ -5,7 +5,7 @@ from flask.sessions import SecureCookieSessionInterface
 from werkzeug.exceptions import HTTPException
 from werkzeug.wrappers import Response as AnyResponse
 
-from iterum.web.context import now
+from iterum.web.context import now, rehearsal
 from iterum.web.doors import names_of
 from iterum.web.frame import STYLES
 from iterum.web.troubles import TROUBLES
@@ -15,6 +15,7 @@ LOCAL_HOSTS = ("127.0.0.1", "localhost")
 UNPAIRED = frozenset({"share.pairing", "share.pair", "share.authority", "static", "offline.worker", "offline.no_link",
                       "share.calendar"})  # fmt: skip
 """What a device is shown before it is paired: how that is done, and no data."""
+OUT_OF_REACH = frozenset({"rehearse.begin", "rehearse.end"})
 _ONLY_BENCH = (
     "It was paired for work at the bench. Kit, rules, files and planning are done on Iterum’s own machine, or with a "
     "device that may do everything."
@@ -31,6 +32,8 @@ class SecureWhereItIs(SecureCookieSessionInterface):
 
 def guard() -> AnyResponse | tuple[str, int] | None:
     """Before anything else is done with a request."""
+    if rehearsal() is not None and (request.blueprint == "share" or request.endpoint in OUT_OF_REACH):
+        return _page("Not in a rehearsal", "A rehearsal is not shared, and begins no other. Leave it first.", 403)
     shared = sharing().shared
     if not is_shared():
         return None if _host() in LOCAL_HOSTS else _unknown_host()

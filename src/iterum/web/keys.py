@@ -24,7 +24,13 @@ class Key:
 DIGITS = "[data-digits]"
 KEYS: dict[str, tuple[Key, ...]] = {
     "Anywhere": (
-        Key("Enter", "the page's main button", ("Enter",), ("press primary next",), outside="a, button, summary, form"),
+        Key(
+            "Enter",
+            "the page's main button; on Plan and Charge what Now says",
+            ("Enter",),
+            ("press primary next",),
+            outside="a, button, summary, form",
+        ),
         Key("!", "Something's wrong", ("!",), ("press wrong",)),
         Key(", .", "step back, step on", (",", "."), ("step -1", "step 1"), outside=DIGITS),
         Key("J", "go anywhere: a few letters of a pack, a page, a batch or an act", ("j",), ("palette",)),
@@ -54,10 +60,26 @@ KEYS: dict[str, tuple[Key, ...]] = {
         Key("B", "put it back", ("b",), ("row back",)),
     ),
     "Run": (
+        Key("A", "all of these are sound: looked at, and written down so", ("a",), ("press all-sound",)),
+        Key("R", "read the next pack with the checker, after a charge", ("r",), ("press from-checker",)),
         Key("Space", "record a check", (" ",), ("press record-check",), outside="a, button, summary, input"),
         Key("Shift Space", "stop the channel, asked once", (" ",), ("press stop",), shift=True),
     ),
+    "Something's wrong": (
+        Key("1–4", "what you see", tuple("1234"), tuple(f"press trouble-{number}" for number in "1234")),
+    ),
+    "Heats": (
+        Key(
+            "← →",
+            "the heat before, the heat after",
+            ("ArrowLeft", "ArrowRight"),
+            ("press page-left", "press page-right"),
+        ),
+        Key("[ ]", "starts 1 min earlier, later", ("[", "]"), ("press move-back", "press move-on")),
+        Key("{ }", "5 min earlier, later", ("{", "}"), ("press move-back-5", "press move-on-5")),
+    ),
     "Plan": (
+        Key("R", "plan anew from now", ("r",), ("press plan-anew",)),
         Key("← →", "along the batches", ("ArrowLeft", "ArrowRight"), ("batch -1", "batch 1")),
         Key("[ ]", "start 1 min earlier, later", ("[", "]"), ("press move-back", "press move-on")),
         Key("{ }", "5 min earlier, later", ("{", "}"), ("press move-back-5", "press move-on-5")),

@@ -6,10 +6,13 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from threading import Event, Thread
 
 from flask import Flask
 
 from iterum.devices.driver import LinkLost, Refused
+from iterum.services.links import CHARGER, CHECKER
+from iterum.services.rehearsing import Rehearsal
 from iterum.services.sharing import Offer, Role, Shared
 from iterum.web.app import create_app
 from iterum.web.doors import HOST, server
@@ -50,6 +53,27 @@ def serve(
     finally:
         here.stop()
         found["door"].close()
+        found["rehearsals"].end()
+        found["watch"].stop()
+        found["links"].close()
+        found["store"].close()
+
+
+def rehearse(database: Path, rehearsal: Rehearsal, address: str, over: Event, told: Callable[[str], None]) -> None:
+    """Serve a rehearsal on a free port of this machine until it is over. address : of its simulated charger."""
+    app = create_app(database, rehearsal.clock, watch=True, rehearsal=rehearsal)
+    app.extensions["iterum"]["over"] = over
+    meet(app, ((CHARGER, address), (CHECKER, address)))
+    found = app.extensions["iterum"]
+    here = server(app, HOST, 0, shared=False)
+    here.prepare()
+    told(f"http://{HOST}:{here.bind_addr[1]}/")
+    Thread(target=here.serve, daemon=True).start()
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
+    try:
+        over.wait()
+    finally:
+        here.stop()
         found["watch"].stop()
         found["links"].close()
         found["store"].close()

@@ -32,7 +32,8 @@ TROUBLES = (
             "Stop the charger. Pull the source if the charger does not stop.",
             "Step back and watch for smoke for a quarter of an hour.",
             "Then unplug main lead first, with gloves or tongs, and lay it outside on stone or sand.",
-            "Do not charge it again, ever. Mark it on Measure with Looks wrong.",
+            "Swollen or smelling: never charge it again. Only hot: kept apart until somebody has judged it. "
+            "Mark it on Measure with Looks wrong.",
         ),
     ),
     Trouble(

@@ -18,6 +18,7 @@ BENCH_READS = (
     "measure.*", "match.*", "charge.*", "run.*", "wrong.*", "put_away.*",
     "plan.page", "plan.sheet", "plan.progress", "plan.calendar_out", "heats.page", "heats.calendar_out",
     "packs.page", "packs.health", "packs.history", "packs.tag", "log.page", "use.page", "what_if.page",
+    "rehearse.lesson",
 )  # fmt: skip
 BENCH_ACTS = ("look", "measure.*", "match.move", "charge.keep", "run.*", "wrong.write_down", "use.timer", "offline.*")
 """What a device of the bench may look at, and what it may do."""

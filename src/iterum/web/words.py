@@ -1,19 +1,24 @@
 """Figures as the pages write them: number, no-break space, unit."""
 
 import math
-from collections.abc import Callable, Iterable
+import re
+from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
 from typing import Any
 
 from flask_wtf.csrf import generate_csrf
 from markupsafe import Markup, escape
 
+from iterum.core.bench.choice import Kind
 from iterum.core.bench.faults import Level
 from iterum.core.bench.packs import Condition
 from iterum.core.bench.verdict import PackVerdict
 from iterum.core.reasons import Reason
+from iterum.core.season.records import KeptRun
+from iterum.core.season.run import State
 from iterum.core.season.watching import to_do
-from iterum.wording import about, between, family_label, minutes, plain, sentence, span
+from iterum.web.degrees import own_degrees
+from iterum.wording import LIMIT_NAMES, about, between, family_label, minutes, plain, sentence, span
 from iterum.wording.plans import odds_words
 
 NO_BREAK = "\u00a0"
@@ -44,6 +49,35 @@ def day(moment: datetime | None) -> str:
 def tags(ids: Iterable[str]) -> Markup:
     """Tags in a row, none broken at its hyphen."""
     return Markup(", ".join(f'<span class="nobr">{escape(tag)}</span>' for tag in ids))  # noqa: S704 (escaped)
+
+
+def few_tags(ids: Sequence[str]) -> str:
+    """Tags in one short line: a row that counts up as "P-05 to 08", many as a count of their class letter."""
+    if len(ids) < 3:
+        return ", ".join(ids)
+    heads = {re.sub(r"\d+$", "", tag) for tag in ids}
+    if len(heads) == 1 and heads != {""}:
+        head = heads.pop()
+        numbers = [tag.removeprefix(head) for tag in ids]
+        if all(number.isdigit() for number in numbers):
+            counted = sorted(map(int, numbers))
+            if counted == list(range(counted[0], counted[0] + len(counted))):
+                ordered = sorted(numbers, key=int)
+                return f"{head}{ordered[0]} to {ordered[-1]}"
+        return f"{len(ids)}{NO_BREAK}×{NO_BREAK}{head.rstrip('-_ ') or head}"
+    return f"{len(ids)} packs"
+
+
+def limit_name(name: str) -> str:
+    """What a limit is called at the head of a row."""
+    words = LIMIT_NAMES.get(name, name.replace("_", " ")).removeprefix("the ")
+    return words[:1].upper() + words[1:]
+
+
+def tail(tag: str) -> str:
+    """The number at the end of a tag, where its letters stand beside it already; else all of it."""
+    found = re.search(r"\d+$", tag)
+    return found[0] if found else tag
 
 
 def letter(index: int) -> str:
@@ -105,6 +139,14 @@ def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
     return ("care", "Look first") if verdict.level is Level.LOOK else ("ok", "Can share")
 
 
+DOING = {Kind.BALANCE: "balancing", Kind.DOWN: "coming down"}
+
+
+def doing(run: KeptRun) -> str:
+    """Where a batch is, in a word."""
+    return DOING.get(run.kind, run.state.value) if run.state is State.CHARGING else run.state.value
+
+
 MACROS: dict[str, Callable[..., Any]] = {
     "between": between, "hidden": hidden, "odds_words": odds_words, "rect": rect, "span": span, "to_do": to_do,
     "token": token,
@@ -113,12 +155,17 @@ MACROS: dict[str, Callable[..., Any]] = {
 
 FILTERS: dict[str, Callable[..., Any]] = {
     "said": said,
+    "doing": doing,
+    "few": few_tags,
+    "own_degrees": own_degrees,
     "volts": volts,
     "amps": amps,
     "clock": clock,
     "day": day,
     "letter": letter,
     "tags": tags,
+    "tail": tail,
+    "limit_name": limit_name,
     "verdict_mark": verdict_mark,
     "charge_range": charge_range,
     "plain": plain,

@@ -66,7 +66,9 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "starts_at_once": "Starts at once.",
     "waits_channel": lambda n: f"Waits for {n['channel']}, free at {n['until_min']}.",
     "waits_board": lambda n: f"Waits for {n['board']}, free at {n['until_min']}.",
-    "waits_hands": lambda n: f"Waits for your hands: {', '.join(n['packs'])} are set up until {n['until_min']}.",
+    "waits_hands": lambda n: (
+        f"Waits for your hands: {', '.join(n['packs'])} {'is' if len(n['packs']) == 1 else 'are'} set up until {n['until_min']}."
+    ),
     "waits_watts": lambda n: f"Waits for watts of {n['resource']}, free at {n['until_min']}.",
     "waits_order": "Starts here so that the whole ends no later.",
     "alone_only_one": lambda n: f"Alone: no other {family_label(n['family'])} is to be charged.",
@@ -118,6 +120,12 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "offer_board": lambda n: _wins(f"One more board of {n['ports']} ports", n),
     "offer_supply": lambda n: _wins("A supply of twice the watts", n),
     "offer_energy": lambda n: _wins(f"{n['wh']:.0f} Wh more in {n['source']}", n),
+    # a part more, by itself
+    "part_channel": "One channel more on {charger}",
+    "part_charger": "A second {charger}, fed by itself",
+    "part_board": "One more board of {ports} ports",
+    "part_supply": "A supply of twice the watts",
+    "part_energy": lambda n: f"{n['wh']:.0f} Wh more in {n['source']}",
     "no_heat_needs_it": "No heat needs it today.",
     "waits_return": "Starts when its packs are back and have rested, at {until_min}.",
     "waits_flight": "Starts when you are back from the heat, at {until_min}.",

@@ -2,19 +2,17 @@
 
 from collections.abc import Callable
 
-from iterum.wording.figures import Numbers, minutes, plain
+from iterum.wording.figures import Numbers, minutes, one_of, plain
 
 
 def _hot(numbers: Numbers) -> str:
     who = f"{numbers['id']} is" if numbers.get("id") else "A pack is"
-    return f"{who} {numbers['temperature_c']:.0f} °C, allowed {numbers['limit_c']:.0f}."
+    return f"{who} {numbers['temperature_c']:.0f} °C, allowed {numbers['limit_c']:.0f} °C."
 
 
 def _warm(numbers: Numbers) -> str:
     who = f"{numbers['id']} is" if numbers.get("id") else "A pack is"
-    return (
-        f"{who} {numbers['temperature_c']:.0f} °C in air of {numbers['air_c']:.0f}: lithium should stay near the air."
-    )
+    return f"{who} {numbers['temperature_c']:.0f} °C in air of {numbers['air_c']:.0f} °C: lithium should stay near the air."
 
 
 FIGURES = {
@@ -131,10 +129,31 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "health_run_low": "{count} of the last {of} charges put back more than 80 % of it: shorten the timer.",
     # use
     "flight_pack": lambda n: f"Pack: {plain(n['c'])}C × {plain(n['ah'])} Ah",
-    "flight_part": "{name} by its label",
+    "flight_part": lambda n: (
+        f"{n['count']} × {n['name']}, each by its label" if n["count"] > 1 else f"{n['name']} by its label"
+    ),
     "flight_over": "{peak_a:.1f} A are more than {limit_a:.1f} A, which is what {name} stands.",
     "flight_volts": "{name} stands {limit_v:.1f} V, a full pack has {full_v:.1f}.",
     "flight_no_c": "No discharge C on the label of {id}: its amps are not checked.",
+    # runs that fill nothing
+    "upkeep_one_pack": "{id} alone has nothing to even out with.",
+    "upkeep_cells_unread": "Only the total of {id} was read: type its cells, then it can be said what to balance.",
+    "upkeep_even_already": lambda n: (
+        f"Cells of {one_of(n['ids'], 'and')} are within {n['within_v']:.2f} V: nothing to balance."
+    ),
+    "channel_no_discharge": "{channel} does not discharge.",
+    "down_too_low": "{typed:.2f} V a cell is too low to bring a pack down to: {low_v:.2f} V at least.",
+    "down_is_there": "{id} stands at {cell_v:.3f} V a cell: there is nothing to bring down to {end_v:.2f} V.",
+    "down_amps": "{typed_a:.2f} A cannot be set: {channel} takes up to {most_a:.2f} A out of these.",
+    "limit_down_current": lambda n: (
+        f"{n['channel']} discharges with {'its label’s' if n['label'] else '1 A, its label says nothing:'} amps"
+    ),
+    "limit_down_rate": "{rate_c:.0f}C of all packs together",
+    "limit_down_power": lambda n: f"Discharge {plain(n['power_w'])} W ÷ {n['pack_v']:.2f} V",
+    "watch_mah_out": "{charge_mah:.0f} mAh are out, {missing_mah:.0f} were to come out at most.",
+    "watch_cell_under": lambda n: (
+        f"{'A cell of ' + n['id'] if n['id'] else 'A cell'} is at {n['cell_v']:.2f} V, under {n['least_v']:.2f} V."
+    ),
     # putting away
     "storage_no_discharge": "No channel of the kit discharges it. Fly it down, or charge another pack from it.",
     # cautions
@@ -145,6 +164,8 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "caution_read_back": "Cells and volts must agree with the card before you confirm: a charger that guesses has set packs on fire.",
     "caution_place": "On stone or in a fire-resistant box, clear space, sand or extinguisher, a way out.",
     "caution_watch": "Stay in sight; feel every pack about every 10 minutes. Never alone in the house.",
+    "caution_source_last": "The bank drops its volts when idle: everything else first, the bank last, then start at once. "
+    "If it fell back, unplug it, wait a moment, plug it in again, start at once.",
     "caution_cold": "Not under 0 °C or over 45 °C.",
     "caution_stop": "Stop at the charger first. Do not touch a venting pack with bare hands.",
     "caution_after": "Off the board: balance leads first, then mains. Read every cell of every pack.",

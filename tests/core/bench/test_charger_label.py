@@ -3,6 +3,7 @@
 import pytest
 
 from iterum.core.bench.charger_label import ChargerLabel, read_charger
+from iterum.exchange.labels import charger_of
 
 
 @pytest.mark.parametrize(("text", "expected"), [
@@ -24,3 +25,22 @@ def test_a_charger_is_read_as_it_is_said(text, expected):
 def test_what_is_missing_is_told(text, says):
     with pytest.raises(ValueError, match=says):
         read_charger(text)
+
+
+@pytest.mark.parametrize(
+    ("text", "power_w", "current_a"),
+    [
+        ("200 W 10 A 6S discharge 20 W", 20, None),
+        ("200 W 10 A 6S, discharges with 2 A / 40 W", 40, 2),
+        ("200 W 10 A 6S, 20 W discharge", 20, None),
+        ("80 W 10 A 6S discharge 100 W", 100, None),  # more out than in: never read as what it charges with
+        ("discharge 1.5A 15W, 200W 10A 6S", 15, 1.5),
+        ("200 W 10 A 6S", None, None),
+    ],
+)
+def test_what_goes_out_of_a_pack_is_never_read_as_what_goes_in(text, power_w, current_a):
+    told = read_charger(text)
+    assert (told.discharge_power_w, told.discharge_current_a) == (power_w, current_a)
+    assert (told.max_current_a, told.channel_power_w, told.max_cells) == (10, 80 if "80 W" in text else 200, 6)
+    (channel,) = charger_of(told, "c")["channels"]
+    assert channel.get("discharge_power_w") == power_w

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from iterum.core.bench.kit import Source
-from iterum.core.bench.ledger import Entry, EntryKind, energy_of_label, held
+from iterum.core.bench.ledger import Entry, EntryKind, energy_of_label, held, limits_of_label
 from tests.conftest import NOON
 
 BANK = Source("bank", energy_wh=100, usable_fraction=0.8)
@@ -66,3 +66,11 @@ def test_a_label_gives_watt_hours(label, wh, volts, part):
 def test_a_label_that_does_not_say_enough_is_asked_for_more(label):
     with pytest.raises(ValueError, match="say"):
         energy_of_label(label)
+
+
+@pytest.mark.parametrize(("label", "amps", "watts"), [
+    ("100 Ah 12 V", None, None), ("100 Ah 12 V 40 A", 40, None), ("500 Wh 300 W", None, 300), ("12 V 60Ah, 25,5A", 25.5, None),
+    ("10,000 mAh 5 V 3 A", 3, None), ("1 kWh 1500 watts", None, 1500),
+])  # fmt: skip
+def test_what_a_source_may_give_is_read_beside_what_it_holds(label, amps, watts):
+    assert limits_of_label(label) == (amps, watts)

@@ -45,7 +45,9 @@ def test_what_a_label_cannot_say_is_told_with_its_mend(text, says):
         read_label(text)
 
 
-@given(st.integers(1, 60), st.integers(1, 14), st.integers(100, 22_000), st.integers(10, 150), st.permutations(range(4)))
+@given(
+    st.integers(1, 60), st.integers(1, 14), st.integers(100, 22_000), st.integers(10, 150), st.permutations(range(4))
+)
 def test_the_order_of_words_is_no_matter(count, cells, mah, rate_c, order):
     words = [f"{cells}S", f"{mah}mAh", f"{rate_c}C", "LiPo"]
     found = read_label(f"{count} x " + " ".join(words[at] for at in order))

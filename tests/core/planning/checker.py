@@ -28,7 +28,10 @@ def violations_on_the_way(document, done, plan, flown=()):
     document : the session as it is now. done : batches that are over. flown : the packs of each heat that has begun.
     Times from now.
     """
-    return [*_on_the_way(document, done, plan, flown), *_nobody_flies_empty(document, [*done, *plan["batches"]], plan, flown)]
+    return [
+        *_on_the_way(document, done, plan, flown),
+        *_nobody_flies_empty(document, [*done, *plan["batches"]], plan, flown),
+    ]
 
 
 def _nobody_flies_empty(document, batches, plan, flown):

@@ -282,7 +282,9 @@ def test_a_heat_that_is_not_met_says_why():
 
 def test_a_pack_is_charged_only_as_far_as_its_flight_needs_where_the_pilot_says_so():
     short = {"used_fraction": 0.4, "need_fraction": 0.7}
-    whole, enough = (day(heat(28, 4, **more), heat(90, 4, **more), volts=3.7) for more in ({"used_fraction": 0.4}, short))
+    whole, enough = (
+        day(heat(28, 4, **more), heat(90, 4, **more), volts=3.7) for more in ({"used_fraction": 0.4}, short)
+    )
     full, part = planned(whole), planned(enough)
     assert [item.met for item in full.wanted] == [False, True]
     assert [item.met for item in part.wanted] == [True, True]
@@ -300,7 +302,10 @@ def test_what_is_surely_full_enough_flies_without_a_charge():
 
 def test_a_spare_is_a_wish_that_never_costs_a_heat():
     found = planned(day(heat(75, 2, spare=1), packs=4))
-    assert [(item.wish.count, item.wish.is_heat, item.met) for item in found.wanted] == [(2, True, True), (1, False, True)]
+    assert [(item.wish.count, item.wish.is_heat, item.met) for item in found.wanted] == [
+        (2, True, True),
+        (1, False, True),
+    ]
     tight = planned(day(heat(40, 4, spare=2), packs=6, kit=replace(BENCH, boards=(Board("B", 4),)), volts=3.7))
     alone = planned(day(heat(40, 4), packs=6, kit=replace(BENCH, boards=(Board("B", 4),)), volts=3.7))
     assert tight.wanted[0].met == alone.wanted[0].met

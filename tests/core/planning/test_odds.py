@@ -19,7 +19,9 @@ CALM = Days(0.0, 1.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
 
 
 def batch(packs, start, full, channel="c", **more):
-    return PlannedBatch(packs, "lipo-4S", None, channel, None, 1.8, 1.0, start, start + 3.0, full, full, 30.0, 20.0, 30.0, **more)
+    return PlannedBatch(
+        packs, "lipo-4S", None, channel, None, 1.8, 1.0, start, start + 3.0, full, full, 30.0, 20.0, 30.0, **more
+    )
 
 
 def heat(at_min, count=1):
@@ -43,7 +45,9 @@ def test_a_heat_without_slack_is_met_about_as_often_as_not_and_slack_helps():
 def test_what_is_late_passes_its_lateness_on_to_its_channel_and_its_packs():
     slow = replace(CALM, minutes_low=1.2, minutes_high=1.2)
     plan = (batch(("A",), 0.0, 43.0), batch(("B",), 43.0, 86.0), batch(("A ↻2",), 86.0, 126.0, "d"))
-    first, second, third = odds_of(plan, [(heat(60.0), ("A",)), (heat(100.0), ("B",)), (heat(150.0), ("A",))], 3.0, slow)
+    first, second, third = odds_of(
+        plan, [(heat(60.0), ("A",)), (heat(100.0), ("B",)), (heat(150.0), ("A",))], 3.0, slow
+    )
     assert (first.met, second.met, third.met) == (TRIES, 0, TRIES)
     assert second.cause in ("channel", "minutes")
 

@@ -82,7 +82,10 @@ def test_no_plan_of_random_sessions_breaks_a_rule(block):
         session = random_session(seed)
         prefer = list(Prefer)[seed % 3]
         assert (
-            violations(to_document(session), json.loads(json.dumps(plan_document(record_of(planned(session, prefer, 2)))))) == []
+            violations(
+                to_document(session), json.loads(json.dumps(plan_document(record_of(planned(session, prefer, 2)))))
+            )
+            == []
         ), seed
 
 
@@ -204,7 +207,7 @@ class TestPreferences:
     session = replace(demo_session(), wanted=())
 
     def test_each_preference_is_best_at_its_own(self):
-        plans = {prefer: planned(self.session, prefer, 30) for prefer in Prefer}
+        plans = {prefer: planned(self.session, prefer, 12 * SOAK) for prefer in Prefer}
         soonest, gentlest, fewest = (
             plans[prefer] for prefer in (Prefer.SOONEST, Prefer.GENTLEST, Prefer.FEWEST_VISITS)
         )
@@ -218,7 +221,7 @@ class TestPreferences:
 
     def test_a_wish_comes_before_any_preference(self):
         for prefer in Prefer:
-            assert all(item.met for item in planned(demo_session(), prefer, 10).wanted)
+            assert all(item.met for item in planned(demo_session(), prefer, 5 * SOAK).wanted)
 
 
 class TestEnergy:

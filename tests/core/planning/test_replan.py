@@ -268,5 +268,7 @@ def test_a_small_gain_is_not_worth_a_change(old):
         pass
     new = planner.plan()
     assert new.makespan_min <= keeps_close.schedule.makespan_min + 2  # the full model adds a little
-    if [(gene.members, gene.machine) for gene in new.genes] != [(gene.members, gene.machine) for gene in planner.keeps_close]:
+    if [(gene.members, gene.machine) for gene in new.genes] != [
+        (gene.members, gene.machine) for gene in planner.keeps_close
+    ]:
         assert new.makespan_min <= keeps_close.schedule.makespan_min - 1

@@ -31,7 +31,9 @@ def test_a_deep_charge_tells_the_capacity_and_its_point():
     assert learned.points[0].soc == pytest.approx(0.02, abs=0.08)
 
 
-@pytest.mark.parametrize("spoilt", [{"alone": False}, {"full": False}, {"charge_mah": 100.0}, {"before_v": ()}, {"charge_mah": None}])
+@pytest.mark.parametrize(
+    "spoilt", [{"alone": False}, {"full": False}, {"charge_mah": 100.0}, {"before_v": ()}, {"charge_mah": None}]
+)
 def test_a_boards_charge_a_broken_off_one_and_one_without_figures_teach_nothing(spoilt):
     assert learn(even("P", 3.8), [replace(charge(0.3), **spoilt)]).learned is None
     assert learn(even("N", 1.2, chemistry="nimh"), [charge(0.3)]).learned is None

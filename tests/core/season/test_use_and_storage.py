@@ -141,3 +141,13 @@ class TestStorage:
             assert all(low[1] <= high[0] + 1e-9 for low, high in pairwise(times))
         starts = sorted(batch.start_min for batch in batches)
         assert all(high - low >= 3 - 1e-9 for low, high in pairwise(starts))
+
+
+def test_controllers_side_by_side_share_the_amps_and_the_landing_is_told_in_volts():
+    one = even("P", 3.8, mah=1500, discharge_c=100)
+    alone = flight(one, 16.8, 20, 80, [Part("speed controller", 30)])
+    four = flight(one, 16.8, 20, 80, [Part("speed controller", 30, count=4)])
+    assert (alone.fits, four.fits) == (False, True)
+    assert [limit.current_a for limit in four.limits] == [120, 150]
+    assert four.whole_min == pytest.approx(4.5)  # 60 × 1.5 Ah ÷ 20 A
+    assert four.landing_v == one.table.rest_v(0.2)

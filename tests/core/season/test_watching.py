@@ -87,7 +87,10 @@ def test_a_fifth_more_than_was_missing_at_most_stops_and_so_does_a_whole_pack():
     assert told(as_expected(30, charge_mah=EXPECTED.missing_high_mah * 1.21))["watch_mah_over"].alarm is Alarm.STOP
     assert told(as_expected(30, charge_mah=EXPECTED.missing_high_mah * 1.19))["watch_mah_over"].alarm is Alarm.CARE
     whole = replace(EXPECTED, whole_mah=EXPECTED.missing_high_mah * 1.05)
-    assert told(as_expected(30, charge_mah=1.05 * whole.whole_mah + 1), expected=whole)["watch_mah_over"].alarm is Alarm.STOP
+    assert (
+        told(as_expected(30, charge_mah=1.05 * whole.whole_mah + 1), expected=whole)["watch_mah_over"].alarm
+        is Alarm.STOP
+    )
 
 
 def test_volts_that_fall_while_the_amps_stand_stop_it():
@@ -157,7 +160,9 @@ class TestOutlook:
         assert ahead.now_v == pytest.approx(due(15), abs=0.01)
 
     def test_half_the_amps_take_twice_as_long_from_here(self):
-        half = [seen(n, charge_mah=due(n, "charge_mah") / 2, current_a=2.7, pack_v=4 * due(n / 2)) for n in range(1, 16)]
+        half = [
+            seen(n, charge_mah=due(n, "charge_mah") / 2, current_a=2.7, pack_v=4 * due(n / 2)) for n in range(1, 16)
+        ]
         ahead = outlook(EXPECTED, half, 15)
         assert ahead.left_min == pytest.approx(2 * (EXPECTED.minutes - 7.5), rel=0.08)
 

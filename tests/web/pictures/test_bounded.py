@@ -56,7 +56,9 @@ def test_fifty_thousand_charges_of_a_pack_are_drawn_as_a_few_hundred():
 @pytest.mark.parametrize("days", [0.2, 3, 360])
 def test_heats_far_ahead_break_no_page(days, demo_app, visitor):
     desk = demo_app.extensions["iterum"]["desk"]
-    far = [Heat(NOON + timedelta(days=days, minutes=7 * at), Wish(2, "lipo-4S", 0.0, f"H{at}", 5.0)) for at in range(40)]
+    far = [
+        Heat(NOON + timedelta(days=days, minutes=7 * at), Wish(2, "lipo-4S", 0.0, f"H{at}", 5.0)) for at in range(40)
+    ]
     desk.set_heats([*desk.heats(), *far], NOON)
     planned(visitor)
     for page in ("/plan", "/plan/sheet", "/heats", "/charge", "/measure"):

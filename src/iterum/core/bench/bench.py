@@ -28,7 +28,8 @@ MAINS = "mains"
 class Running:
     """One batch that is in hand now: its packs, board and channel are taken, and so are its watts and watt-hours.
 
-    power_w : W at its packs from now until its end; 0 where it charges no more but still hangs there.
+    channel : empty where packs only even out on a board. power_w : W at its packs from now until its end; 0 where
+    it charges no more but still hangs there.
     energy_left_wh : Wh that are still to go into its packs. minutes_left : until channel and board are free.
     """
 
@@ -219,7 +220,7 @@ class Bench:
         for batch in self.running:
             theirs = self.kit.board(batch.board)
             found += [reason("pack_busy", id=tag) for tag in packs if tag in batch.packs]
-            if batch.channel == channel_id:
+            if channel_id and batch.channel == channel_id:
                 found.append(reason("channel_busy", channel=channel_id, packs=batch.packs))
             if theirs is not None and parts & set(theirs.part_ids):
                 found.append(reason("board_busy", board=theirs.id, packs=batch.packs))

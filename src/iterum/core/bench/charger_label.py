@@ -26,6 +26,12 @@ _AMPS = re.compile(_N + r"\s*(?:a)?\s*(?:to|-|–|\.\.)\s*" + _N + r"\s*a(?:mps?
 _A = re.compile(_N + r"\s*a(?:mps?)?\b(?!\s*(?:channel|ch\b))", re.I)
 _CELLS = re.compile(r"(?<![\d.])(\d{1,2})\s*s?\s*(?:to|-|–)\s*(\d{1,2})\s*s\b|(?<![\d.])(\d{1,2})\s*s\b", re.I)
 _INPUT = re.compile(r"(?:input|in)[^\d]{0,4}" + _N + r"\s*v?\s*(?:to|-|–)\s*" + _N + r"\s*v", re.I)
+_DISCHARGE = re.compile(
+    r"discharg\w*[ :]*(?:with |at |up to )?(?:\d+(?:[.,]\d+)?\s*[AW]\b[ /]*(?:and )?){1,2}"
+    r"|\d+(?:[.,]\d+)?\s*[AW]\s+discharg\w*(?![ :]*(?:with |at |up to )?\d)",
+    re.I,
+)
+"""Discharge 20 W, discharges with 2 A / 40 W, 20 W discharge."""
 
 
 @dataclass(frozen=True)
@@ -33,7 +39,8 @@ class ChargerLabel:
     """What a label says. channels : how many. total_power_w : W of all together, from DC. mains_power_w : W from mains.
 
     channel_power_w : W of one channel. max_current_a, min_current_a : A of a channel. min_cells, max_cells : in series.
-    input_min_v, input_max_v : V at its input. None where it says nothing.
+    input_min_v, input_max_v : V at its input. discharge_power_w, discharge_current_a : W and A out of a pack. None
+    where it says nothing.
     """
 
     channels: int
@@ -46,6 +53,8 @@ class ChargerLabel:
     max_cells: int
     input_min_v: float | None
     input_max_v: float | None
+    discharge_power_w: float | None = None
+    discharge_current_a: float | None = None
 
 
 def _value(text: str) -> float:
@@ -69,6 +78,9 @@ def read_charger(text: str) -> ChargerLabel:
         channels = _WORDS[word.lower()] if word else int(next(part for part in numbers if part))
     input_v = _INPUT.search(said)
     rest = said.replace(input_v[0], " ") if input_v else said
+    down = _DISCHARGE.search(rest)  # what goes out of a pack is never read as what goes in
+    rest = rest.replace(down[0], " ") if down else rest
+    out = down[0] if down else ""
     found: list[re.Match[str] | None] = []
     for pattern in (_CHANNEL_W, _AC_W, _DC_W):  # one after another: what was read as mains is not read as DC too
         found.append(pattern.search(rest))
@@ -101,4 +113,6 @@ def read_charger(text: str) -> ChargerLabel:
         max_cells=high,
         input_min_v=_value(input_v[1]) if input_v else None,
         input_max_v=_value(input_v[2]) if input_v else None,
+        discharge_power_w=_first(_W.search(out)),
+        discharge_current_a=_first(_A.search(out)),
     )

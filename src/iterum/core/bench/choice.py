@@ -1,6 +1,7 @@
 """One choice, whole: which packs, where, fed by what, how fast, up to where."""
 
 from dataclasses import dataclass
+from enum import StrEnum
 from math import isfinite
 from typing import Annotated
 
@@ -11,6 +12,15 @@ from iterum.core.reasons import Reason, reason
 
 MOST_RATE_C, MOST_AMPS_A = 20.0, 500.0
 """No label and no charger goes further: more is mistyped."""
+
+
+class Kind(StrEnum):
+    """What a batch in hand is there for."""
+
+    CHARGE = "charge"
+    EVEN_OUT = "even out"
+    BALANCE = "balance"
+    DOWN = "bring down"
 
 
 @dataclass(frozen=True)

@@ -1,7 +1,7 @@
 """What boards, channels, chargers, supplies and sources can each do."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import Annotated, TypeVar
 
@@ -221,6 +221,13 @@ class Source:
         Len(0, 12),
         Says("Quiet hours", help="Times of day in which it must not run, such as 12:00-13:30."),
     ] = ()
+    falls_back: Annotated[
+        bool,
+        Says(
+            "Drops its volts when idle",
+            help="A bank whose fast-charge volts fall to 5 V when nothing draws for a moment.",
+        ),
+    ] = False
     name: Name = None
     note: Note = None
 
@@ -249,6 +256,17 @@ class Kit:
     chargers: tuple[Charger, ...] = ()
     supplies: tuple[Supply, ...] = ()
     sources: tuple[Source, ...] = ()
+
+    def with_part(self, part: "Board | Charger | Supply | Source", known_as: str | None = None) -> "Kit":
+        """The kit with one part more, or with it in place of the one known by that tag.
+
+        known_as : its tag so far; None for a new part.
+        """
+        name = {Board: "boards", Charger: "chargers", Supply: "supplies", Source: "sources"}[type(part)]
+        parts = list(getattr(self, name))
+        at = next((place for place, item in enumerate(parts) if item.id == known_as), len(parts))
+        parts[at : at + 1] = [part]
+        return replace(self, **{name: tuple(parts)})
 
     def channels(self) -> Iterator[tuple[Charger, Channel]]:
         """Every channel with its charger, in the order of the kit."""

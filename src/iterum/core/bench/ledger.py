@@ -94,6 +94,24 @@ def _figure(found: "re.Match[str]") -> float:
     return float(f"{whole}.{found.group(2) or 0}")
 
 
+_AMPS = re.compile(r"(\d+(?:[.,]\d+)?)\s*a(?:mps?)?(?![a-z])")
+_WATTS = re.compile(r"(\d+(?:[.,]\d+)?)\s*w(?:atts?)?(?![a-z])")
+
+
+def limits_of_label(text: str) -> tuple[float | None, float | None]:
+    """The most amps and the most watts that a source says it gives, beside its Wh; None where it does not say.
+
+    text : as it was typed.
+    """
+    said = text.lower()
+    amps, watts = (pattern.search(said) for pattern in (_AMPS, _WATTS))
+    return _told(amps), _told(watts)
+
+
+def _told(found: "re.Match[str] | None") -> float | None:
+    return float(found[1].replace(",", ".")) if found else None
+
+
 def energy_of_label(text: str) -> Labelled:
     """Wh from what is written on a source: "500 Wh", "10,000 mAh" (a bank), "3S 5200", "100 Ah 12 V".
 

@@ -71,6 +71,7 @@ class Pack:
     charged_at : when it was last on a charger, if that was after its last reading, which says nothing any more then.
     charged_full : its last charge ended as a full one does; what is known of a chemistry whose volts do not tell.
     cells_confirmed : whether the pins of its plug, or its cells, were counted.
+    since_balance : charges logged since the last one that balanced it.
     like : points of the curves of packs with the same label, for one that was taught nothing itself.
     air_c : degrees of the air where it lies today, None where nobody said.
     learned : what the charges that it had alone taught of its curve and its capacity.
@@ -123,6 +124,10 @@ class Pack:
     timer_s: Annotated[
         int | None, Ge(10), Le(36000), Says("Flight timer", "s", help="The timer its flights are set to.")
     ] = None
+    memory: Annotated[
+        int | None, Ge(1), Le(99), Says("Memory number", help="Under which the charger keeps its settings for it.")
+    ] = None
+    since_balance: int = 0
     learned: Learned | None = None
     like: tuple[KnownPoint, ...] = ()
     air_c: float | None = None

@@ -4,9 +4,9 @@ Where practice disagrees, every main school can be chosen. All of it is common p
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
-from typing import Annotated
+from typing import Annotated, Any
 
 from annotated_types import Ge, Gt, Le
 
@@ -376,3 +376,37 @@ def chosen_school(rule: Rule, rules: HouseRules) -> School | None:
         if all(getattr(rules, name) == value for name, value in school.settings.items()):
             return school
     return None
+
+
+FIRST_TIME: tuple[tuple[str, Mapping[str, Any], Mapping[str, Any]], ...] = (
+    ("half the window", {"match_by": MatchBy.VOLTS_PER_CELL, "match_limit": PER_CELL_LIMIT_V / 2},
+     {"match_by": MatchBy.VOLTS_PER_CELL, "match_limit": PER_CELL_LIMIT_V}),
+    ("identical packs only", {"max_capacity_ratio": 1.0}, {"max_capacity_ratio": HouseRules.max_capacity_ratio}),
+    ("two packs at most", {"max_packs": FIRST_TIME_PACKS, "join_order": JoinOrder.SETTLE_THEN_BALANCE},
+     {"max_packs": HouseRules.max_packs}),
+)  # fmt: skip
+"""What holds who does it for the first time back: in words, as rules, and once it is lifted, in the order of lifting.
+The last one holds until all is lifted."""
+
+
+def first_time(rules: HouseRules) -> tuple[str, ...]:
+    """What still holds a first-timer back, in words; empty for everybody else."""
+    if rules.max_packs != FIRST_TIME_PACKS:
+        return ()
+    return tuple(
+        words for words, held, _ in FIRST_TIME if all(getattr(rules, name) == value for name, value in held.items())
+    )
+
+
+def with_first_time(rules: HouseRules) -> HouseRules:
+    """The same rules, held back as for a first time."""
+    held_back: dict[str, Any] = {name: value for _, held, _ in FIRST_TIME for name, value in held.items()}
+    return replace(rules, **held_back)
+
+
+def lifted(rules: HouseRules) -> HouseRules:
+    """The same rules with the next thing lifted that holds a first-timer back."""
+    still = first_time(rules)
+    free = next((free for words, _, free in FIRST_TIME if still and words == still[0]), {})
+    settings: dict[str, Any] = dict(free)
+    return replace(rules, **settings)

@@ -1,5 +1,6 @@
 """The session: packs, kit, rules and wishes of one evening."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from functools import cached_property
@@ -132,6 +133,19 @@ class Session:
     def bench(self) -> Bench:
         """The bench as this session says it is."""
         return Bench(self.packs, self.kit, self.rules, self.running)
+
+    def without(self, batches: Sequence[Running]) -> "Session":
+        """The same session without what is in hand in these, their boards included: nothing else can be on them yet."""
+        kit = self.kit
+        boards = {part for batch in batches for board in [kit.board(batch.board)] if board for part in board.part_ids}
+        kept = tuple(board for board in kit.boards if board.id not in boards)
+        tags = {tag for batch in batches for tag in batch.packs}
+        return replace(
+            self,
+            packs=tuple(pack for pack in self.packs if pack.id not in tags),
+            kit=replace(kit, boards=kept),
+            running=tuple(batch for batch in self.running if batch not in batches),
+        )
 
     def seen_from(self, moment: datetime) -> "Session":
         """The same session with its minutes counted from another moment; what is over by then is left out."""

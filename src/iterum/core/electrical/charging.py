@@ -22,6 +22,8 @@ from iterum.core.reasons import Reason, reason
 LONGEST_S = 24 * 3600.0
 NICKEL_CHARGING_V = 1.45
 """V per cell of a nickel pack while it charges, for its watts and watt-hours. Common practice, no source."""
+BALANCE_EVERY = 5
+"""Balanced at least so often where not every charge balances. Common practice, no source: every fifth or sixth."""
 BALANCE_ALLOWANCE_MIN = 20.0
 """Full balancing can add up to this; no model here predicts it, so it is a stated allowance."""
 KNOWN_TIMES, UNKNOWN_TIMES = 1.2, 2.4
@@ -268,9 +270,14 @@ def nickel_minutes(packs: Sequence[Pack], current_a: float) -> tuple[float, floa
     return 60 * hours * NICKEL_FAST[0], 60 * hours * NICKEL_FAST[1]
 
 
+def balance_due(packs: Sequence[Pack]) -> bool:
+    """Whether this is the fifth charge of one of them since it was balanced, for those who do not balance each time."""
+    return any(pack.since_balance >= BALANCE_EVERY - 1 for pack in packs)
+
+
 def balance_allowance_min(packs: Sequence[Pack], rules: HouseRules) -> float:
     """Minutes that balancing may add once these packs are full."""
     first = packs[0]
     weak = any(judge_pack(pack, rules).max_rate_c is not None for pack in packs) if len(packs) == 1 else False
-    balanced = rules.balance is Balance.EVERY_CHARGE or weak
+    balanced = rules.balance is Balance.EVERY_CHARGE or weak or balance_due(packs)
     return BALANCE_ALLOWANCE_MIN if balanced and first.cells > 1 and first.chemistry.joins else 0.0

@@ -10,11 +10,11 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from statistics import median
 
-from iterum.core.bench.kit import Charger, Kit, Supply
 from iterum.core.bench.packs import Reading
 from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.explain import explain
 from iterum.core.planning.heats import DaySearch
+from iterum.core.planning.parts import parts
 from iterum.core.planning.plan import Plan, WishOutcome, with_odds
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
@@ -31,7 +31,6 @@ LATER_MIN = (5.0, 10.0, 15.0, 20.0, 30.0, 45.0)
 """Later starts that are asked for, the shortest first."""
 FASTER_C = 2.0
 """Normal at the field, and not daily: what an offer over the house rule goes to where labels allow it."""
-MORE_WH = 100.0
 MOST_HEATS = 3
 """Heats given up for which offers are sought, the worthiest first."""
 
@@ -244,33 +243,5 @@ def _measured(problem: Problem, lost: Sequence[WishOutcome]) -> Iterator[_Asked]
 def _bought(problem: Problem, plan: Plan) -> Iterator[_Asked]:
     """One part more, each by itself: channel, charger with its own source, board, supply watts, watt-hours."""
     session, kit = problem.session, problem.session.kit
-    for code, numbers, changed in _parts(kit, plan):
+    for code, numbers, changed in parts(kit, plan.sources):
         yield _Asked(code, numbers, _changed(problem, replace(session, kit=changed)), takes=False)
-
-
-def _parts(kit: Kit, plan: Plan) -> Iterator[tuple[str, dict[str, object], Kit]]:
-    if kit.chargers:
-        most = max(kit.chargers, key=lambda item: item.total_power_w or 0.0)
-        twin = replace(most.channels[0], id=f"{most.channels[0].id} more")
-        wider = replace(most, channels=(*most.channels, twin))
-        channels = tuple(wider if item is most else item for item in kit.chargers)
-        yield "offer_channel", {"charger": most.id}, replace(kit, chargers=channels)
-        own = Charger(f"{most.id} more", (replace(twin, id=f"{twin.id} 2"),), None, total_power_w=most.total_power_w)
-        yield "offer_charger", {"charger": most.id}, replace(kit, chargers=(*kit.chargers, own))
-    if kit.boards:
-        largest = max(kit.boards, key=lambda board: board.ports)
-        board = replace(largest, id=f"{largest.id} more")
-        yield "offer_board", {"ports": largest.ports}, replace(kit, boards=(*kit.boards, board))
-    if kit.supplies:
-        yield "offer_supply", {}, replace(kit, supplies=tuple(_doubled(item) for item in kit.supplies))
-    for use in plan.sources:
-        if use.usable_wh is not None and use.usable_wh - use.used_wh < MORE_WH:
-            more = tuple(
-                replace(item, energy_wh=(item.energy_wh or 0.0) + MORE_WH / item.usable_fraction)
-                if item.id == use.id else item for item in kit.sources
-            )  # fmt: skip
-            yield "offer_energy", {"source": use.id, "wh": MORE_WH}, replace(kit, sources=more)
-
-
-def _doubled(supply: Supply) -> Supply:
-    return replace(supply, max_power_w=2 * supply.max_power_w)

@@ -204,6 +204,10 @@ class Planner:
             for batch in self.problem.session.running
             for pack in self.problem.session.bench.members(batch.packs)
         ]
+        found += [
+            NotPlanned(pack, reason("in_hand", channel=batch.board), reason("fix_in_hand", id=pack.id))
+            for pack, batch in self.problem.evening
+        ]
         if self.problem.day is not None:
             found += self._not_flown()
         for index, pack in enumerate(self.problem.packs):

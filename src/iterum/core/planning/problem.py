@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from math import inf
 
+from iterum.core.bench.bench import Running
 from iterum.core.bench.chemistry import END_STEP_V
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
 from iterum.core.bench.limits import current_to_dial, setup_faults
@@ -47,16 +48,23 @@ class Problem(Resources):
     flights: tuple[Flight, ...] | None = None
     """The decisions on the heats to come, in the order of time; None: all of them whole, full packs first."""
     known: Known = field(default_factory=Known)
+    evening: tuple[tuple[Pack, Running], ...] = ()
+    """Packs that even out on a board without a channel, each with its run: neither they nor their board are planned."""
 
     def __post_init__(self) -> None:
-        """Spares are wishes like others."""
+        """Spares are wishes like others; packs that even out without a channel have their board, and wait."""
+        evening = [batch for batch in self.session.running if not batch.channel]
+        if evening:
+            members = self.session.bench.members
+            self.evening = tuple((pack, batch) for batch in evening for pack in members(batch.packs))
+            self.session = self.session.without(evening)
         if any(wish.spare for wish in self.session.wanted):
             wanted = tuple(one for wish in self.session.wanted for one in wish.with_spares)
             self.session = replace(self.session, wanted=wanted)
 
     def otherwise(self, flights: tuple[Flight, ...]) -> "Problem":
         """The same with other decisions on its heats; what is known of its packs is shared."""
-        return Problem(self.session, self.fixed, self.coming, self.not_before, flights, self.known)
+        return Problem(self.session, self.fixed, self.coming, self.not_before, flights, self.known, self.evening)
 
     @cached_property
     def taken(self) -> tuple[PlannedBatch, ...]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from iterum.core.season.run import Act
 
 PRACTICE = "common practice, no source"
+FALLS_BACK = "a bank that drops its volts"
 DATA_SHEETS = "usual limits of cell data sheets, no single source"
 
 
@@ -28,6 +29,7 @@ CAUTIONS = (
     Caution("caution_read_back", (Act.READ_BACK, "Dial card", "Run sheet"), PRACTICE),
     Caution("caution_place", (Act.START, "Dial card"), PRACTICE),
     Caution("caution_watch", (Act.START, "Dial card", "Run sheet"), PRACTICE),
+    Caution("caution_source_last", (FALLS_BACK,), PRACTICE),
     Caution("caution_cold", (Act.START, "Dial card"), DATA_SHEETS),
     Caution("caution_stop", ("Run", "Run sheet"), PRACTICE),
     Caution("caution_after", (Act.CHECK,), PRACTICE),

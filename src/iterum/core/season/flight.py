@@ -15,11 +15,15 @@ TIMER_STEP_S = 5
 
 @dataclass(frozen=True)
 class Part:
-    """One part between pack and propeller, by its label. None where the label is silent."""
+    """One part between pack and propeller, by its label. None where the label is silent.
+
+    count : of them side by side, each with its share of the amps.
+    """
 
     name: str
     max_current_a: float | None = None
     max_v: float | None = None
+    count: int = 1
 
 
 @dataclass(frozen=True)
@@ -35,13 +39,16 @@ class PartLimit:
 class Flight:
     """What a load does to a pack.
 
-    minutes : until the reserve, at the average amps. timer_s : the timer to set. limits : rising; the first is the
-    weakest part. fits : whether every part stands the peak.
+    minutes : until the reserve, at the average amps; whole_min : until it is empty. timer_s : the timer to set.
+    landing_v : rest volts of a cell then, None where volts do not tell. limits : rising; the first is the weakest part.
+    fits : whether every part stands the peak.
     """
 
     usable_ah: float
     minutes: float
+    whole_min: float
     timer_s: int
+    landing_v: float | None
     load_c: float
     limits: tuple[PartLimit, ...]
     fits: bool
@@ -62,7 +69,7 @@ def flight(
         amps = pack.discharge_c * pack.capacity_ah
         limits.append(PartLimit("pack", amps, reason("flight_pack", c=pack.discharge_c, ah=pack.capacity_ah)))
     limits += [
-        PartLimit(part.name, part.max_current_a, reason("flight_part", name=part.name))
+        PartLimit(part.name, part.max_current_a * part.count, reason("flight_part", name=part.name, count=part.count))
         for part in parts
         if part.max_current_a is not None
     ]
@@ -78,7 +85,10 @@ def flight(
     ]
     fits = not any(item.code in ("flight_over", "flight_volts") for item in reasons)
     timer_s = int(floor_to_step(minutes * 60, TIMER_STEP_S))
-    return Flight(usable_ah, minutes, timer_s, peak_a / pack.capacity_ah, tuple(limits), fits, tuple(reasons))
+    landing_v = pack.table.rest_v(1 - usable) if pack.table is not None else None
+    whole_min = 60 * pack.capacity_ah / average_a
+    load_c = peak_a / pack.capacity_ah
+    return Flight(usable_ah, minutes, whole_min, timer_s, landing_v, load_c, tuple(limits), fits, tuple(reasons))
 
 
 def timer_from_recharge(pack: Pack, timer_s: int, charge_mah: float, usable: float = USABLE_PART) -> int:

@@ -1,12 +1,13 @@
 """What a run takes: mAh so far, watt-hours at its source, and what it still needs of watts, watt-hours and minutes."""
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from iterum.core.bench.bench import Running
+from iterum.core.bench.choice import Kind
 from iterum.core.season.outlook import Observation, energy_wh, outlook
 from iterum.core.season.records import KeptRun
-from iterum.core.season.run import BEFORE_CHARGE, LIVE
+from iterum.core.season.run import BEFORE_CHARGE, LIVE, Act, State
 
 
 def put_in_mah(run: KeptRun, read_mah: float | None, now: datetime) -> float:
@@ -37,6 +38,8 @@ def running_of(run: KeptRun, seen: Sequence[Observation], read_mah: float | None
 
     seen : what was read of it so far. read_mah : the last mAh that were read, None without.
     """
+    if run.kind is not Kind.CHARGE:
+        return _upkeep(run, now)
     will_charge = run.state in LIVE or run.state in BEFORE_CHARGE
     volts = run.card.full_pack_v or run.card.pack_v * 1.2
     missing_mah = run.card.capacity_mah
@@ -58,4 +61,22 @@ def running_of(run: KeptRun, seen: Sequence[Observation], read_mah: float | None
         power_w=run.current_a * volts if will_charge else 0.0,
         energy_left_wh=max(left_wh, 0.0) if will_charge else 0.0,
         minutes_left=left_min,
+    )
+
+
+def _upkeep(run: KeptRun, now: datetime) -> Running:
+    """A run that fills nothing: packs, board and channel are taken until its end; watts only as balancing passes."""
+    minutes = run.expected.minutes if run.expected is not None else run.card.timer_min
+    waited_min = (now - run.state_at) / timedelta(minutes=1) if run.state is State.PLUGGED_IN else 0.0
+    left_min = minutes - run.minute(now) - (waited_min if run.kind is Kind.EVEN_OUT else 0.0)
+    goes_on = run.state in LIVE or (run.state in BEFORE_CHARGE and run.next_act is not Act.CHECK)
+    balances = goes_on and run.kind is Kind.BALANCE
+    return Running(
+        packs=run.packs,
+        board=run.board,
+        channel=run.channel,
+        current_a=run.current_a,
+        power_w=run.current_a * run.card.pack_v if balances else 0.0,
+        energy_left_wh=0.0,
+        minutes_left=max(left_min, 0.0) if goes_on else 0.0,
     )

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from iterum.core.bench.choice import Kind
 from iterum.core.bench.packs import Pack
 from iterum.core.electrical.charging import Charge
 from iterum.core.sizing.dial import DialCard
@@ -48,7 +49,8 @@ class Expected:
     high_min : when it may be full by what its volts left open. end_v : full volts per cell, None where volts do not
     end it. timer_min : the safety timer.
     missing_high_mah : what may have been missing at most. whole_mah : the packs' whole capacity, as the charger is set.
-    stop_input_v : under it the source must not go. air_c : air temperature, where it was read. spread_v : between the
+    stop_input_v : under it the source must not go. kind : what it is there for. least_v : V of a cell under which it
+    is not brought down. air_c : air temperature, where it was read. spread_v : between the
     cells as they went on, known already.
     """
 
@@ -69,6 +71,8 @@ class Expected:
     missing_high_mah: float | None = None
     whole_mah: float | None = None
     cc_min: float | None = None
+    least_v: float | None = None
+    kind: Kind = Kind.CHARGE
 
     @property
     def minutes(self) -> float:
@@ -235,6 +239,8 @@ def _come_to(expected: Expected, seen: Sequence[Observation]) -> float:
         if not told or by_mah_min < cc_min:  # amps that still stand there prove that more was missing
             told.append((by_mah_min, max((expected.high_min - expected.low_min) / 2, 1.0)))
     if not told:
+        if expected.kind is not Kind.CHARGE:
+            return min(last.at_min, expected.minutes)
         volts = np.maximum.accumulate(np.array(expected.cell_v))
         return float(np.interp((last.pack_v or 0.0) / expected.cells, volts, expected.t_min))
     weights = [1 / doubt_min**2 for _, doubt_min in told]

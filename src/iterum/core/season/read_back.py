@@ -24,14 +24,14 @@ END_TOLERANCE_V = 0.011
 """Per cell. A charger that ends at 4.35 V on a LiPo is another chemistry, not a rounding."""
 
 
-def read_back(card: DialCard, shown: Shown, asks_balance: bool = True) -> float:
+def read_back(card: DialCard, shown: Shown, asks_balance: bool = True, sets_amps: bool = True) -> float:
     """Compare what the charger shows with the card; the amps that it will give: those of the card, or gentler ones.
 
-    What must be shown: cells, pack volts and amps. asks_balance : whether the charger reads its balance plug. Raises
-    Unsafe with each difference and its likely cause.
+    What must be shown: cells, pack volts and amps. asks_balance : whether the charger reads its balance plug.
+    sets_amps : whether amps are set at all. Raises Unsafe with each difference and its likely cause.
     """
     found = []
-    if shown.cells is None or shown.pack_v is None or not shown.current_a:
+    if shown.cells is None or shown.pack_v is None or (sets_amps and not shown.current_a):
         found.append(reason("back_missing"))
     if shown.cells is not None and shown.cells != card.cells:
         cause = "back_balance_out" if shown.cells == 0 and asks_balance else "back_count"
@@ -44,8 +44,7 @@ def read_back(card: DialCard, shown: Shown, asks_balance: bool = True) -> float:
         found.append(reason("back_chemistry", shown_v=shown.end_v, card_v=card.end_v, chemistry=card.chemistry))
     if found:
         raise Unsafe(tuple(found))
-    assert shown.current_a is not None  # asked above
-    return min(shown.current_a, card.current_a)
+    return card.current_a if shown.current_a is None else min(shown.current_a, card.current_a)
 
 
 def _volts_differ(card: DialCard, pack_v: float) -> Reason:

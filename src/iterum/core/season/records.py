@@ -4,11 +4,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from iterum.core.bench.choice import Choice
+from iterum.core.bench.choice import Choice, Kind
 from iterum.core.bench.packs import Reading
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.outlook import Expected, Observation
-from iterum.core.season.run import OPEN, State
+from iterum.core.season.run import OPEN, Act, State, next_act
 from iterum.core.season.watching import Finding
 from iterum.core.sizing.dial import DialCard
 
@@ -31,7 +31,7 @@ class KeptRun:
     """One batch in hand, or over. before_v : rest volts of each pack's cells, by tag, as it went on.
 
     choice : what was chosen, whole. source, source_part : what it is charged from, and the part of its Wh that arrives.
-    stopped : whether its charge was stopped before it had ended by itself.
+    stopped : whether its charge was stopped before it had ended by itself. channel : empty where packs only even out.
     """
 
     key: int
@@ -56,6 +56,17 @@ class KeptRun:
     source: str | None
     source_part: float
     stopped: bool
+    kind: Kind = Kind.CHARGE
+
+    @property
+    def place(self) -> str:
+        """Tag of its channel; of its board where no channel has it."""
+        return self.channel or self.board or ""
+
+    @property
+    def next_act(self) -> Act | None:
+        """The act that leads on; None where it waits for the charger or is over."""
+        return next_act(self.state, self.card.wait_min > 0, self.kind)
 
     def over_by(self, moment: datetime) -> bool:
         """Whether its charge had ended, or it was given up, before a moment."""

@@ -5,6 +5,7 @@ The table `ACTS` is all there is to it; the diagram in the docs is drawn from it
 
 from enum import StrEnum
 
+from iterum.core.bench.choice import Kind
 from iterum.core.reasons import Unsafe, reason
 
 
@@ -72,6 +73,11 @@ ACTS: dict[tuple[State, Act], State] = {
     (S.READ_BACK, A.DROP): S.DROPPED,
 }
 """From which state which act leads where; whatever is not here cannot be done."""
+WITHOUT_CHARGER = {
+    (S.EVENED_OUT, A.CHECK): S.CHECKED,
+    **{step: to for step, to in ACTS.items() if step[1] not in (A.READ_BACK, A.START)},
+}
+"""The same for packs that only even out on a board: then they are measured again."""
 
 CHARGER_DID: dict[tuple[State, Status], Act] = {
     (S.CHARGING, Status.DONE): A.FINISH,
@@ -93,26 +99,31 @@ ON_BOARD = (S.PLUGGED_IN, S.EVENED_OUT, S.READ_BACK, *LIVE)
 """States in which its packs hang on channel and board."""
 
 
-def after(state: State, act: Act, skipped: bool = False, evens_out: bool = True) -> State:
+def _acts(kind: Kind) -> dict[tuple[State, Act], State]:
+    return WITHOUT_CHARGER if kind is Kind.EVEN_OUT else ACTS
+
+
+def after(state: State, act: Act, skipped: bool = False, evens_out: bool = True, kind: Kind = Kind.CHARGE) -> State:
     """The state after an act. Raises Unsafe where it cannot be done now, or may not be skipped.
 
     evens_out : whether there is anything to even out; a pack alone, and packs that need no wait, are read back at once.
+    kind : what the batch is there for.
     """
     too_soon = evens_out and (state, act) == (State.PLUGGED_IN, Act.READ_BACK)
-    if (state, act) not in ACTS or too_soon:
+    if (state, act) not in _acts(kind) or too_soon:
         raise Unsafe((reason("act_not_now", act=act.value, state=state.value),))
     if skipped and act not in SKIPPABLE:
         raise Unsafe((reason("act_not_skipped", act=act.value),))
-    return ACTS[state, act]
+    return _acts(kind)[state, act]
 
 
-def next_act(state: State, evens_out: bool = True) -> Act | None:
+def next_act(state: State, evens_out: bool = True, kind: Kind = Kind.CHARGE) -> Act | None:
     """The act that leads on from a state, None where it waits for the charger or is over.
 
-    evens_out : whether there is anything to even out.
+    evens_out : whether there is anything to even out. kind : what the batch is there for.
     """
     aside = {Act.DROP, Act.STOP, Act.PAUSE, Act.FINISH, *(() if evens_out else (Act.EVEN_OUT,))}
-    onward = [act for (at, act) in ACTS if at is state and act not in aside]
+    onward = [act for (at, act) in _acts(kind) if at is state and act not in aside]
     return onward[0] if onward else None
 
 

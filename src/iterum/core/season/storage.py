@@ -13,9 +13,9 @@ from functools import cached_property
 from itertools import islice
 
 from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice
+from iterum.core.bench.choice import Choice, Kind
 from iterum.core.bench.kit import Charger
-from iterum.core.bench.limits import limits_of, smallest_a
+from iterum.core.bench.limits import smallest_a
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session
@@ -24,9 +24,10 @@ from iterum.core.bench.verdict import PackVerdict
 from iterum.core.planning.batches import Costs, PlannedBatch
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
-from iterum.core.quantities import at_most, difference, floor_to_step
+from iterum.core.quantities import at_most, difference
 from iterum.core.reasons import Reason, reason
 from iterum.core.season.records import KeptReading
+from iterum.core.season.upkeep import down_amps, down_limits
 
 EFFICIENCY = 0.85
 """Of the Wh that leave a pack, what reaches another through a charger. Common practice, no source: 80-90 %."""
@@ -36,8 +37,6 @@ THERE_V = 0.02
 """Within this much of storage volts nothing needs doing."""
 UP_RATE_C = 1.0
 """Nobody is in a hurry to put away."""
-DOWN_A, DOWN_C = 1.0, 1.0
-"""Most amps out of packs, and most C, unless the charger's label says more amps. Common practice, no source."""
 SEARCH_CHUNKS = 4
 
 
@@ -62,13 +61,18 @@ class Gap:
 
 @dataclass(frozen=True)
 class StorageBatch:
-    """Packs that go one way together. choice : what to take in hand for those that go up, None for the others."""
+    """Packs that go one way together. choice : what to take in hand, as a charge or to be brought down."""
 
     way: Way
     target_v: float
     gaps: tuple[Gap, ...]
     batch: PlannedBatch
-    choice: Choice | None
+    choice: Choice
+
+    @property
+    def kind(self) -> Kind:
+        """What it is taken in hand as."""
+        return Kind.CHARGE if self.way is Way.UP else Kind.DOWN
 
 
 @dataclass(frozen=True)
@@ -154,15 +158,8 @@ class StorageProblem(Problem):
         channel = setup.channel
         if not channel.discharge_power_w or not channel.takes(packs[0].cells):
             return None
-        most_a = DOWN_A if channel.discharge_current_a is None else channel.discharge_current_a
-        highest_v = max(pack.reading.pack_v for pack in packs if pack.reading)
-        passing = ("board_current", "board_fuse", "port_fuse", "adapter_current")
-        limits = [limit.current_a for limit in limits_of(packs, setup, self.rules) if limit.name in passing]
-        rated_ah = sum(pack.rated_ah for pack in packs)
-        current_a = floor_to_step(
-            min(most_a, DOWN_C * rated_ah, channel.discharge_power_w / highest_v, *limits), channel.current_step_a
-        )
-        if current_a < channel.current_step_a:
+        current_a = down_amps(down_limits(packs, setup, self.rules), channel)
+        if not current_a:
             return None
         minutes = 60 * sum(self.gaps[pack.id].move_mah for pack in packs) / 1000 / current_a
         return Costs(current_a, current_a / total_ah(packs), 0.0, minutes, minutes, 0.0, 0.0)
@@ -215,9 +212,7 @@ def _may_move(verdict: PackVerdict, way: Way) -> bool:
 def _batch(problem: StorageProblem, batch: PlannedBatch) -> StorageBatch:
     gaps = tuple(problem.gaps[tag] for tag in batch.packs)
     way, target_v = gaps[0].way, gaps[0].target_v
-    choice = None
-    if way is Way.UP:
-        choice = Choice(batch.packs, batch.board, batch.channel, current_a=batch.current_a, end_v=target_v)
+    choice = Choice(batch.packs, batch.board, batch.channel, current_a=batch.current_a, end_v=target_v)
     return StorageBatch(way, target_v, gaps, batch, choice)
 
 

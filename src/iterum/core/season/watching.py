@@ -11,6 +11,7 @@ from math import inf
 
 import numpy as np
 
+from iterum.core.bench.choice import Kind
 from iterum.core.bench.verdict import SPREAD_LOOK_V, SPREAD_WEAK_V
 from iterum.core.quantities import at_most, difference
 from iterum.core.reasons import Reason, reason
@@ -105,6 +106,7 @@ def findings(
         *_packs(expected, seen),
         *_volts(expected, seen),
         *_charge(expected, seen),
+        *_under(expected, seen),
         *_time(expected, seen, now_min),
         *_tail(expected, seen),
         *_stands(expected, seen),
@@ -201,11 +203,24 @@ def _charge(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding
         return
     most_mah = max(expected.missing_high_mah or 0.0, expected.missing_mah)
     stop_mah = min(OVER_STOP * most_mah, max(WHOLE_PART * expected.whole_mah if expected.whole_mah else inf, most_mah))
+    code = "watch_mah_over" if expected.kind is Kind.CHARGE else "watch_mah_out"
     numbers = {"charge_mah": item.charge_mah, "missing_mah": most_mah}
     if not at_most(item.charge_mah, stop_mah):
-        yield _finding(Alarm.STOP, "watch_mah_over", "do_stop_and_measure", **numbers)
+        yield _finding(Alarm.STOP, code, "do_stop_and_measure", **numbers)
     elif not at_most(item.charge_mah, most_mah):
-        yield _finding(Alarm.CARE, "watch_mah_over", "do_feel_packs", **numbers)
+        yield _finding(Alarm.CARE, code, "do_feel_packs", **numbers)
+
+
+def _under(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """A cell under the volts at which bringing down has to stop, in the board or in a pack read by hand."""
+    if expected.least_v is None:
+        return
+    latest = {item.pack_id: item for item in seen if item.pack_v is not None}
+    for pack_id, item in latest.items():
+        lowest_v = min([*item.cell_v, (item.pack_v or 0.0) / expected.cells])
+        if not at_most(expected.least_v, lowest_v):
+            yield _finding(Alarm.STOP, "watch_cell_under", "do_stop_and_measure", id=pack_id, cell_v=lowest_v,
+                           least_v=expected.least_v)  # fmt: skip
 
 
 def _time(expected: Expected, seen: Sequence[Observation], now_min: float) -> Iterator[Finding]:
@@ -215,7 +230,8 @@ def _time(expected: Expected, seen: Sequence[Observation], now_min: float) -> It
         return
     latest_min = max(expected.high_min, expected.minutes) + expected.balance_min
     last = _last(seen, "current_a")
-    if now_min > latest_min * LATE_CARE and (last is None or (last.current_a or 0.0) > 0):
+    late = expected.kind is Kind.CHARGE and now_min > latest_min * LATE_CARE
+    if late and (last is None or (last.current_a or 0.0) > 0):
         yield _finding(Alarm.CARE, "watch_late", "do_feel_packs", minutes=now_min, latest_min=latest_min)
 
 

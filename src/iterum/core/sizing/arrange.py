@@ -2,8 +2,9 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
-from iterum.core.bench.bench import Bench
+from iterum.core.bench.bench import Bench, Running
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Kit
 from iterum.core.bench.limits import adapters, limits_and_current, setup_faults
@@ -103,13 +104,28 @@ def _judged(members: Sequence[Pack], kit: Kit, rules: HouseRules) -> Group:
 class Placed:
     """A group (or one pack alone) with the place suggested for it.
 
-    sizing : None when no board and channel that are free can charge it; then `refusal` says why.
+    sizing : None when no board and channel that are free can charge it; then `refusal` says why. after : packs of a
+    group placed before it that cannot be charged at the same time so; meanwhile : the bench while those charge.
     """
 
     packs: tuple[Pack, ...]
     group: Group | None
     sizing: Sizing | None
     refusal: Unsafe | None
+    after: tuple[str, ...] = ()
+    meanwhile: Bench | None = None
+
+    @cached_property
+    def beside(self) -> Choice | None:
+        """Where it could go on beside all that go on first; None where nothing is left for it."""
+        if self.meanwhile is None:
+            return None
+        try:
+            choice = suggest(self.meanwhile, Choice(tuple(pack.id for pack in self.packs)))
+            at = hookup(self.meanwhile, choice)
+            return replace(choice, current_a=limits_and_current(at.packs, at.setup, at.rules)[1])
+        except Unsafe:
+            return None
 
     @property
     def offered(self) -> bool:
@@ -208,9 +224,13 @@ def amps_of(bench: Bench, choice: Choice) -> float | None:
 
 
 def place_groups(groups: Sequence[Group], bench: Bench) -> tuple[Placed, ...]:
-    """A suggested board and channel for each group, spread over what is free of the kit."""
+    """A suggested board and channel for each group, spread over what is free of the kit.
+
+    Of two that cannot be charged at the same time the second says after which it comes, and where it could go then.
+    """
     taken: list[str] = []
-    placed = []
+    placed: list[Placed] = []
+    full = bench
     for group in groups:
         if group.reasons:
             placed.append(Placed(group.packs, group, None, Unsafe(group.reasons)))
@@ -219,8 +239,91 @@ def place_groups(groups: Sequence[Group], bench: Bench) -> tuple[Placed, ...]:
         if sizing is not None and choice.channel is not None:
             board = sizing.setup.board
             taken += [choice.channel, *(board.part_ids if board else ())]
-        placed.append(Placed(group.packs, group, sizing, refusal))
+        found = Placed(group.packs, group, sizing, refusal)
+        if found.offered and sizing is not None:
+            found = _in_turn(found, sizing, placed, full)
+            if not found.after:
+                full = replace(full, running=(*full.running, _as_running(sizing)))
+        placed.append(found)
     return tuple(placed)
+
+
+def _in_turn(found: Placed, sizing: Sizing, before: Sequence[Placed], full: Bench) -> Placed:
+    """What is placed, and after which group it comes.
+
+    full : the bench with every group before it that goes on at once.
+    """
+    settled = sizing.settled
+    ids = tuple(pack.id for pack in found.packs)
+    if not full.conflicts(ids, settled.board, settled.channel or "") and _fits(full, settled):
+        return found
+    at_once = [item for item in before if item.offered and not item.after]
+    if not at_once:
+        return found
+    first = next((item for item in at_once if _collide(item, found)), at_once[0])
+    return replace(found, after=tuple(pack.id for pack in first.packs), meanwhile=full)
+
+
+def _fits(full: Bench, settled: Choice) -> bool:
+    """Whether its amps pass every limit beside those that go on first."""
+    try:
+        at = hookup(full, settled)
+        limits_and_current(at.packs, at.setup, at.rules, settled.current_a)
+    except Unsafe:
+        return False
+    return True
+
+
+def _collide(one: Placed, other: Placed) -> bool:
+    """Whether two groups want the same channel, or the same board."""
+    first, second = (item.sizing.setup if item.sizing else None for item in (one, other))
+    if first is None or second is None:
+        return False
+    parts = [set(setup.board.part_ids) if setup.board else set() for setup in (first, second)]
+    return first.channel.id == second.channel.id or bool(parts[0] & parts[1])
+
+
+def _as_running(sizing: Sizing) -> Running:
+    board = sizing.setup.board
+    full_v = sizing.full_v or sizing.dial.pack_v * 1.2
+    return Running(
+        packs=tuple(pack.id for pack in sizing.packs),
+        board=board.id if board else None,
+        channel=sizing.setup.channel.id,
+        current_a=sizing.current_a,
+        power_w=sizing.current_a * full_v,
+        energy_left_wh=sizing.charge.energy_out_wh,
+        minutes_left=sizing.minutes,
+    )
+
+
+@dataclass(frozen=True)
+class Gives:
+    """What other kit would give a group: amps and minutes until full, now and then; None where it is not charged."""
+
+    packs: tuple[Pack, ...]
+    was_a: float | None
+    then_a: float | None
+    was_min: float | None
+    then_min: float | None
+
+    @property
+    def changes(self) -> bool:
+        """Whether it makes any difference."""
+        return self.was_a != self.then_a
+
+
+def what_it_gives(groups: Sequence[Group], bench: Bench, kit: Kit) -> tuple[Gives, ...]:
+    """Today's groups, each at the best place that is free, with the kit as it is and with another one."""
+    pairs = zip(place_groups(groups, bench), place_groups(groups, replace(bench, kit=kit)), strict=True)
+    found = []
+    for was, then in pairs:
+        one, other = (item.sizing if item.offered else None for item in (was, then))
+        found.append(
+            Gives(was.packs, one.current_a if one else None, other.current_a if other else None,
+                  one.minutes if one else None, other.minutes if other else None)
+        )  # fmt: skip
+    return tuple(found)
 
 
 def joinings(matching: Matching, bench: Bench) -> tuple[Joining, ...]:

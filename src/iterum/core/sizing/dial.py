@@ -10,7 +10,7 @@ import numpy as np
 
 from iterum.core.bench.limits import adapters
 from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules, SizeAt
+from iterum.core.bench.rules import Balance, HouseRules, SizeAt
 from iterum.core.bench.setup import Setup, least_power_w, total_ah
 from iterum.core.bench.verdict import judge_pack
 from iterum.core.electrical.charging import (
@@ -18,6 +18,7 @@ from iterum.core.electrical.charging import (
     NICKEL_FAST,
     Charge,
     balance_allowance_min,
+    balance_due,
     nickel_minutes,
 )
 from iterum.core.electrical.estimate import as_one_pack, estimate
@@ -57,6 +58,7 @@ class DialCard:
     end_v, full_pack_v, storage_v, discharge_cutoff_v : None for a chemistry that ends by a drop in volts. drop_mv :
     that drop, mV a cell, at least and at most. stop_mah : mAh at which it must stop whatever else; None where volts
     end it.
+    memory : number of the charger's memory that holds these settings; None without one.
     wait_min : evening out before the charger is started. balance_min : the allowance for balancing in `timer_min`.
     """
 
@@ -74,6 +76,7 @@ class DialCard:
     pack_tolerance_v: float
     full_pack_v: float | None
     end_action: str
+    memory: int | None = None
     drop_mv: tuple[float, float] | None = None
     stop_mah: float | None = None
     wait_min: float = 0.0
@@ -112,9 +115,18 @@ def _mode(packs: Sequence[Pack], rules: HouseRules) -> str:
         return "ends by a drop in volts"
     if first.cells == 1:
         return "one cell, nothing to balance"
+    if rules.balance is not Balance.EVERY_CHARGE and balance_due(packs):
+        return f"balance: the fifth charge since {'it' if len(packs) == 1 else 'one of them'} was balanced"
     if balance_allowance_min(packs, rules):
         return "balance"
-    return "balance every fifth, else plain charge"
+    before = max(pack.since_balance for pack in packs)
+    return f"plain charge, number {before + 1} since it was balanced; every fifth is"
+
+
+def memory_of(packs: Sequence[Pack]) -> int | None:
+    """The number under which the charger keeps its settings for them, where all that have one have the same."""
+    numbers = {pack.memory for pack in packs if pack.memory is not None}
+    return numbers.pop() if len(numbers) == 1 else None
 
 
 def dial_card(
@@ -148,6 +160,7 @@ def dial_card(
         pack_tolerance_v=round(cells * READ_BACK_TOLERANCE_V, 3),
         full_pack_v=round(cells * end_v, 3) if end_v is not None else None,
         end_action="stop and sound",
+        memory=memory_of(packs),
         drop_mv=None if by_volts else NICKEL_DROP_MV,
         stop_mah=stop_mah,
         wait_min=charge.wait_min,

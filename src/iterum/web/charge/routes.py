@@ -5,6 +5,7 @@ from datetime import timedelta
 from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from iterum.web.charge.other import other_page
 from iterum.web.charge.views import dial_page, hidden
 from iterum.web.choices import choice_fields, choice_from
 from iterum.web.context import bench, desk, now, runs
@@ -57,6 +58,17 @@ def _is_lone(tag: str) -> bool:
     verdict = bench().verdicts[tag]
     grouped = {pack.id for group in desk().matching(now())[0].groups for pack in group.packs}
     return verdict.charges and not verdict.full and tag not in grouped
+
+
+@blueprint.get("/other")
+def other() -> str:
+    """Evening out without a charger, balancing alone, bringing down to given volts: what each comes to."""
+    choice = choice_from(request.args)
+    if not choice.packs:
+        return _groups()
+    ids = list(choice.packs)
+    return render_template("charge/other.html", shown=other_page(bench(), choice), ids=ids, choice=choice,
+                           choice_fields=choice_fields)  # fmt: skip
 
 
 @blueprint.post("/keep")

@@ -14,6 +14,7 @@ from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.heats import AHEAD, COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
 from iterum.web.context import desk, now, undoable
 from iterum.web.figures import figure, whole
+from iterum.web.heats.board import board
 
 blueprint = Blueprint("heats", __name__, url_prefix="/heats", template_folder="templates")
 
@@ -34,6 +35,7 @@ def _render(
     pasted: str = "",
     paste_faults: Sequence[Fault] = (),
     number: int | None = None,
+    picked: int | None = None,
 ) -> str:
     heats = desk().heats()
     blank = {"time": "", "name": "", "class": "", "packs": "", "away": USUAL_AWAY_MIN, "worth": "1",
@@ -48,6 +50,8 @@ def _render(
         paste_faults=paste_faults,
         number=number,
         columns=COLUMNS,
+        board=board(heats, now()),
+        picked=picked,
         over=[heat.at + timedelta(minutes=heat.wish.fly_min or 0) < now() for heat in heats],
     )
 
@@ -75,7 +79,8 @@ def page() -> str:
     heats = desk().heats()
     if number is not None and 0 <= number < len(heats):
         return _render(_texts_of(heats[number]), number=number)
-    return _render()
+    picked = request.args.get("pick", type=whole)
+    return _render(picked=picked if picked is not None and 0 <= picked < len(heats) else None)
 
 
 @blueprint.post("")
@@ -120,7 +125,17 @@ def move() -> AnyResponse:
     with undoable(what) as told:
         desk().set_heats(heats, now())
         told.text = f"{what}. Plan again to follow."
-    return redirect(url_for("heats.page"))
+    if request.form.get("picked") != "yes":
+        return redirect(url_for("heats.page"))
+    return redirect(url_for("heats.page", pick=_place_of(heats[number])))
+
+
+def _place_of(moved: Heat) -> int | None:
+    """Where a heat stands in the list now."""
+    same = (moved.at, moved.wish.family, moved.wish.name, moved.wish.count)
+    found = (place for place, heat in enumerate(desk().heats())
+             if (heat.at, heat.wish.family, heat.wish.name, heat.wish.count) == same)  # fmt: skip
+    return next(found, None)
 
 
 @blueprint.post("/gone")

@@ -14,8 +14,10 @@ from iterum.core.bench.kit import Source as Origin
 from iterum.core.bench.ledger import Entry, EntryKind, energy_of_label
 from iterum.core.bench.tags import next_tag
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.sizing.arrange import what_it_gives
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.lines import DEFAULT_PORT
+from iterum.exchange.labels import charger_of
 from iterum.exchange.sense import kit_sense
 from iterum.exchange.session import (
     charger_document,
@@ -27,9 +29,10 @@ from iterum.services.links import CHARGER, CHECKER
 from iterum.store.kit import KitItem
 from iterum.store.rows import TagTaken
 from iterum.web.choices import figure
-from iterum.web.context import bench, desk, links, now, undoable
+from iterum.web.context import bench, desk, links, log_book, now, undoable
 from iterum.web.figures import whole
 from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
+from iterum.web.kit.views import Picked, kit_page
 from iterum.wording import about
 
 blueprint = Blueprint("kit", __name__, url_prefix="/kit", template_folder="templates")
@@ -79,21 +82,46 @@ def _others(board_id: str | None) -> list[tuple[str, str]]:
     return [("", "none"), *((board.id, board.name or board.id) for board in boards if board.id != board_id)]
 
 
+@blueprint.get("/parts")
+def parts() -> str:
+    """What one part more would have given, on the latest busy days of the log; worked out after the page stands."""
+    found = desk().remembered("part gains", now())
+    return render_template("kit/parts.html", gains=found, done=found is not None)
+
+
+@blueprint.get("/parts/found")
+def parts_found() -> str:
+    """The table of the same page; it takes some seconds."""
+    found = desk().remember("part gains", now(), log_book().part_gains)
+    return render_template("kit/parts_found.html", gains=found)
+
+
 @blueprint.get("")
 def page() -> str:
     """Everything to charge with; retired things below."""
     kit = bench().kit
+    shown = kit_page(bench(), request.args.get("part"), request.args.get("id"), now())
     return render_template(
         "kit/page.html",
         kit=kit,
-        reserved={item.id: bench().reserved_wh(item.id) for item in kit.sources},
+        chains=shown.chains,
+        holds=shown.holds,
+        picked=shown.picked,
+        form=_form_of(shown.picked),
+        asked="id" in request.args,
         ledgers={item.id: desk().ledger(item.id)[:LEDGER_SHOWN] for item in kit.sources},
-        names={item.id: item.name or item.id for item in kit_items(kit)},
         removed=desk().removed_channels(),
         links=links().links(),
         port=DEFAULT_PORT,
         retired=[(_part_of(item), item) for item in kit_items(desk().retired()[1])],
     )
+
+
+def _form_of(picked: Picked | None) -> dict[str, Any] | None:
+    """The form of the part whose panel is open."""
+    if picked is None:
+        return None
+    return _shown(picked.part, *_as_it_stands(picked.part, picked.part_id), {}, picked.part_id)
 
 
 def _part_of(item: KitItem) -> str:
@@ -110,20 +138,26 @@ def _channel_texts(texts: Mapping[str, str], count: int) -> list[dict[str, str]]
 def _form(
     part: str, texts: Mapping[str, str], channels: list[dict[str, str]], faults: Mapping[str, str], known_as: str | None
 ) -> str:
+    return render_template("kit/edit.html", **_shown(part, texts, channels, faults, known_as))
+
+
+def _shown(
+    part: str, texts: Mapping[str, str], channels: list[dict[str, str]], faults: Mapping[str, str], known_as: str | None
+) -> dict[str, Any]:
+    """What the form of a part needs."""
     lines = []
     for number, channel in enumerate(channels):
         place = f"channels[{number}]."
         mine = {name.removeprefix(place).split("[")[0]: mend for name, mend in faults.items() if name.startswith(place)}
         lines.append(make_fields("channel", channel, mine, {}, f"channel{number}-"))
-    return render_template(
-        "kit/edit.html",
-        part=part,
-        fields=make_fields(part, texts, faults, {"fed_by": _feeds(known_as), "chains_to": _others(known_as)}),
-        channels=lines,
-        known_as=known_as,
-        faults=faults,
-        label=texts.get("label", ""),
-    )
+    return {
+        "part": part,
+        "fields": make_fields(part, texts, faults, {"fed_by": _feeds(known_as), "chains_to": _others(known_as)}),
+        "channels": lines,
+        "known_as": known_as,
+        "faults": faults,
+        "label": texts.get("label", ""),
+    }
 
 
 @blueprint.post("/device")
@@ -167,16 +201,40 @@ def channel_back() -> Response:
 @blueprint.get("/<part>")
 def edit(part: str) -> str:
     """The form for a new piece of kit, or for the one named."""
-    kind = _kind(part)
+    _kind(part)
     known_as = request.args.get("id")
     if known_as is None:
         tag = _next_tag(part)
         channels = [texts_of("channel", {"id": f"{tag}-1"})] if part == "charger" else []
         return _form(part, {**texts_of(part, {}), "id": tag, "fed_by": _only_feed()}, channels, {}, None)
-    item = _find(kind, known_as)
+    return _form(part, *_as_it_stands(part, known_as), {}, known_as)
+
+
+def _as_it_stands(part: str, known_as: str) -> tuple[dict[str, str], list[dict[str, str]]]:
+    """The texts of a part's form, and of its channels. Raises NotThere."""
+    item = _find(_kind(part), known_as)
     document = charger_document(item) if isinstance(item, Charger) else item_document(item)
-    channels = [texts_of("channel", channel) for channel in document.get("channels", ())]
-    return _form(part, texts_of(part, document), channels, {}, known_as)
+    return texts_of(part, document), [texts_of("channel", channel) for channel in document.get("channels", ())]
+
+
+@blueprint.post("/<part>/would")
+def would(part: str) -> str:
+    """What a part as it is typed would give today's groups; nothing is saved."""
+    _kind(part)
+    known_as = request.form.get("known_as") or None
+    count = min(max(request.form.get("channels", 0, type=whole), 0), MOST_CHANNELS) if part == "charger" else 0
+    document = document_from(part, request.form)
+    if part == "charger":
+        document["channels"] = [document_from("channel", channel) for channel in _channel_texts(request.form, count)]
+    faults = {**faults_by_field(part, document, kit_sense(part, document)), **_feed_fault(document, known_as)}
+    if faults:
+        return render_template("kit/would.html", gives=None)
+    as_it_is, groups = bench(), desk().matching(now())[0].groups
+    typed = part_from(part, document)
+    # Another tag changes nothing that flows, and what hangs on the part still calls it by the old one.
+    kit = as_it_is.kit.with_part(replace(typed, id=known_as) if known_as else typed, known_as)
+    found = what_it_gives(groups, as_it_is, kit)
+    return render_template("kit/would.html", gives=[item for item in found if item.changes])
 
 
 @blueprint.post("/<part>")
@@ -234,14 +292,10 @@ def _from_charger_label(label: str) -> str | tuple[str, int]:
         words = str(error)
         faults = {"label": f"{words[0].upper()}{words[1:]}."}
         return _form("charger", texts, [texts_of("channel", {})], faults, None), 422
-    names = ("total_power_w", "mains_power_w", "input_min_v", "input_max_v")
-    texts |= {name: as_text(getattr(told, name)) for name in names if getattr(told, name) is not None}
-    tag = texts["id"] or _next_tag("charger")
-    values = {"max_current_a": told.max_current_a, "max_power_w": told.channel_power_w, "max_cells": told.max_cells,
-              "min_current_a": told.min_current_a, "min_cells": told.min_cells}  # fmt: skip
-    line = texts_of("channel", {name: value for name, value in values.items() if value is not None})
-    channels = [{**line, "id": f"{tag}-{number}"} for number in range(1, told.channels + 1)]
-    return _form("charger", {**texts, "id": tag}, channels, {}, None)
+    document = charger_of(told, texts["id"] or _next_tag("charger"))
+    texts |= {name: as_text(value) for name, value in document.items() if name != "channels"}
+    channels = [texts_of("channel", channel) for channel in document["channels"]]
+    return _form("charger", texts, channels, {}, None)
 
 
 def _feed_fault(document: Mapping[str, Any], known_as: str | None) -> dict[str, str]:

@@ -14,6 +14,7 @@ from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, observations_
 from iterum.services.logbook import PAGE, Query
 from iterum.web.context import desk, log_book, now, runs, undoable
 from iterum.web.figures import whole
+from iterum.web.log.views import WEEKS, season
 from iterum.web.run.views import run_page
 
 blueprint = Blueprint("log", __name__, url_prefix="/log", template_folder="templates")
@@ -58,6 +59,7 @@ def page() -> str:
     return render_template(
         "log/page.html", kinds=KINDS, query=query, rows=rows[:PAGE], more=len(rows) > PAGE, start=start, step=PAGE,
         asked=asked, args=request.args, packs=[pack.id for pack in desk().session().packs],
+        season=season(log_book().weeks(now(), WEEKS, query.pack_id)) if query.kind == "charges" else None,
     )  # fmt: skip
 
 

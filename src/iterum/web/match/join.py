@@ -1,8 +1,7 @@
 """What the join page of one group shows: how it evens out, and the steps to plug it in."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board
 from iterum.core.bench.packs import Pack
@@ -82,17 +81,21 @@ def join_steps(joining: Joining, rules: HouseRules) -> tuple[JoinStep, ...]:
         at_once = rules.join_order is JoinOrder.BALANCE_AT_ONCE or not joining.wait_min
         found.append(balance if at_once else JoinStep(balance.act, f"after the wait; {balance.then}"))
     wait = wait_text(60 * joining.wait_min)
-    found.append(JoinStep("Board to the charger, a small spark is usual", f"{wait}, then charging may start"))
+    found.append(JoinStep("Board to the charger, a small spark is usual", f"{wait}, then the charger may start"))
     return tuple(found)
 
 
-def join_page(packs: Sequence[Pack], board: Board | None, rules: HouseRules, rate_c: float | None = None) -> JoinPage:
-    """Everything the page shows. rate_c : at which they are to be charged. Raises Unsafe for packs never joined."""
+@lru_cache(maxsize=512)
+def join_page(packs: tuple[Pack, ...], board: Board | None, rules: HouseRules, rate_c: float | None = None) -> JoinPage:
+    """Everything the page shows, worked out once for the same packs. Raises Unsafe for packs never joined.
+
+    rate_c : at which they are to be charged.
+    """
     lead_mohm = board.lead_mohm if board else DEFAULT_LEAD_MOHM
     evening = even_out(packs, rules, lead_mohm, rate_c=rate_c)
     group = judge_group(packs, rules, board.ports if board else None)
     return JoinPage(
-        packs=tuple(packs),
+        packs=packs,
         group=group,
         evening=evening,
         steps=join_steps(evening.joining, rules),

@@ -6,6 +6,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.bench.choice import Choice
+from iterum.core.bench.rules import HouseRules
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.sizing.arrange import Placed, answer, choice_of
 from iterum.web.choices import choice_fields
@@ -30,7 +31,10 @@ def page() -> str:
     tabs = class_tabs(session.packs, lambda pack: pack.id in grouped)
     family = chosen_class(request.args.get("class"), tabs) or ""
     page_number = request.args.get("page", 0, type=whole)
-    shown = match_page(session, matching, desk().placed(now()), family, page_number, _joined)
+    rules = bench().rules
+    shown = match_page(
+        session, matching, desk().placed(now(), family), family, page_number, lambda one: _joined(one, rules)
+    )
     return render_template(
         "match/page.html",
         shown=shown,
@@ -38,18 +42,18 @@ def page() -> str:
         moves={move.pack_id: move for move in moves},
         targets=lambda pack: groups_to_move_to(shown.cards, pack),
         picked=request.args.get("pack"),
+        choice_fields=choice_fields,
         charge_of=lambda left: choice_fields(choice) if (choice := choice_of(left)) else None,
     )
 
 
-def _joined(placed: Placed) -> JoinPage | None:
-    """How a group evens out, worked out once until something stored changes; None for one that is never joined."""
+def _joined(placed: Placed, rules: HouseRules) -> JoinPage | None:
+    """How a group evens out; None for one that is never joined."""
     if placed.group is not None and placed.group.reasons:
         return None
-    key = "joined " + " ".join(pack.id for pack in placed.packs)
     sizing = placed.sizing
     board, rate_c = (sizing.setup.board, sizing.rate_c) if sizing else (None, None)
-    return desk().remember(key, now(), lambda: join_page(placed.packs, board, bench().rules, rate_c))
+    return join_page(placed.packs, board, rules, rate_c)
 
 
 @blueprint.get("/join")

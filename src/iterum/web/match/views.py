@@ -1,6 +1,6 @@
 """What the Match page shows, from results of the core."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from iterum.core.bench.curve import StateOfCharge
@@ -22,6 +22,7 @@ class GroupCard:
     placed: Placed
     small: ladder.Ladder | None
     joined: JoinPage | None
+    after: str = ""
 
     @property
     def ids(self) -> list[str]:
@@ -47,6 +48,11 @@ class MatchPage:
     proven: bool
     page: int
     pages: int
+    names: Mapping[str, str]
+
+
+def _tags(placed: Placed) -> tuple[str, ...]:
+    return tuple(pack.id for pack in placed.packs)
 
 
 def _head(placed: Placed) -> tuple[str, int | None]:
@@ -112,14 +118,16 @@ def match_page(
                 width=360.0, height=380.0, first_letter=index,
             ),
             joined(mine[index]),
+            next((letter(at) for at, item in enumerate(mine) if _tags(item) == mine[index].after), ""),
         )
         for index in chosen
         if (group := mine[index].group)
     )  # fmt: skip
     minutes = sum(item.fix.numbers.get("minutes", 0.0) for item in left if item.lift is not None)
     return MatchPage(
-        family, picture, cards, left, {v.pack.id: v for v in verdicts}, minutes, matching.proven, page, len(pages)
-    )
+        family, picture, cards, left, {v.pack.id: v for v in verdicts}, minutes, matching.proven, page, len(pages),
+        {channel.id: channel.name or channel.id for _, channel in session.kit.channels()},
+    )  # fmt: skip
 
 
 def groups_to_move_to(cards: Sequence[GroupCard], pack: Pack) -> list[tuple[str, str]]:

@@ -13,6 +13,7 @@ from iterum.core.reasons import NotThere
 from iterum.core.season.run import ON_BOARD
 from iterum.devices.driver import LinkLost, Refused
 from iterum.web.context import desk, links, log_book, now, runs
+from iterum.web.degrees import own_degrees
 from iterum.web.measure.views import (
     AirAsked,
     Typed,
@@ -60,12 +61,13 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False, air
     session = desk().session(now())
     if not session.packs:
         return render_template("measure/none.html")
-    tabs = class_tabs(session.packs, lambda item: item.reading is not None)
+    on_board = _on_board()
+    tabs = class_tabs(session.packs, lambda item: item.reading is not None or item.id in on_board)
     asked = pack or (_pack(request.args["pack"]) if request.args.get("pack") else None)
     family = asked.family if asked else chosen_class(request.args.get("class"), tabs)
     queue = [item for item in session.packs if item.family == family]
-    on_board = _on_board()
-    current = asked or next_to_measure(queue, None, on_board) or queue[0]
+    at_rest = [item for item in queue if item.id not in on_board]
+    current = asked or next_to_measure(queue, None, on_board) or (at_rest or queue)[0]
     by_total = _by_total(current)
     if texts is None:
         volts = current.reading.cell_v if current.reading else ()
@@ -90,6 +92,7 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False, air
         warmth_fault=warmth_fault,
         look=shown,
         confirm=confirm,
+        odd_cells=[cell for item in shown.questions if (cell := item.numbers.get("cell"))] if pack else [],
         by_total=by_total,
         verdicts=[judge_pack(item, session.rules) for item in queue],
         tabs=tabs,
@@ -104,6 +107,7 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False, air
         has_checker=links().checker() is not None,
         air=air or AirAsked.of(desk().air_c(now())),
         waits=_waits(current, on_board),
+        doubted=() if any(texts) or current.reading is None else verdict.reasons,
     )
 
 
@@ -123,9 +127,8 @@ def air() -> str | Response | tuple[str, int]:
     air_c, fault = read_temperature(request.form.get("air_c", ""))
     pack = _pack(request.form.get("pack"))
     if air_c is None:
-        asked = AirAsked(
-            request.form.get("air_c", ""), desk().air_c(now()) is not None, fault or "Type degrees, such as 12."
-        )
+        fault = fault or f"Type degrees, such as {own_degrees(12.0)}."
+        asked = AirAsked(request.form.get("air_c", ""), desk().air_c(now()) is not None, fault)
         return _page(pack, None, air=asked), 422
     desk().set_air(air_c, now())
     flash(f"The air is {air_c:g} °C today.")

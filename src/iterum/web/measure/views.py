@@ -9,6 +9,7 @@ from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.typed_volts import question_volts
 from iterum.core.bench.verdict import PackVerdict, judge_pack
 from iterum.core.reasons import Reason
+from iterum.web.degrees import own_degrees, typed_c
 from iterum.web.pictures import caliper
 
 HIGHEST_TOTAL_V = 65.0
@@ -71,21 +72,21 @@ class AirAsked:
     @classmethod
     def of(cls, air_c: float | None) -> "AirAsked":
         """The field as it stands when nothing was typed."""
-        return cls("" if air_c is None else f"{air_c:g}", air_c is not None)
+        return cls("" if air_c is None else own_degrees(air_c), air_c is not None)
 
 
 def read_temperature(text: str) -> tuple[float | None, str]:
-    """Degrees Celsius as typed, and the fault when it is none; empty means not taken."""
+    """Degrees Celsius of what was typed, and the fault when it is none; empty means not taken."""
     text = text.strip().replace(",", ".")
     if not text:
         return None, ""
     try:
-        value = float(text)
+        value = typed_c(float(text))
     except ValueError:
         value = float("nan")
     if COLDEST_TYPED_C <= value <= HOTTEST_TYPED_C:
         return value, ""
-    return None, f"“{text[:12]}” is no pack temperature: type whole degrees Celsius, such as 21."
+    return None, f"“{text[:12]}” is no pack temperature: type whole degrees Celsius, such as {own_degrees(21.0)}."
 
 
 def _volts_from(text: str) -> float | None:

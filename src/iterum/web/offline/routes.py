@@ -20,9 +20,11 @@ from iterum.web.troubles import TROUBLES
 
 blueprint = Blueprint("offline", __name__, template_folder="templates")
 
-KEPT = frozenset({"measure.save", "measure.looks_wrong", "run.check"})
+KEPT = frozenset({"measure.save", "measure.looks_wrong", "run.check", "wrong.write_down"})
 """What may come late."""
 LONGEST = timedelta(days=1)
+AT_ONCE = "now"
+"""The moment of what is sent with the link: the server's own, however a device's clock goes."""
 _ID = re.compile(r"[0-9a-f-]{32,36}")
 
 
@@ -59,10 +61,10 @@ def _once(view: Any) -> Any:
         key, said = request.form.get("kept_id", ""), request.form.get("kept_at", "")
         if not key:
             return view(**values)  # type: ignore[no-any-return]
-        at = _moment(said)
+        at = now() if said == AT_ONCE else _moment(said)
         if not _ID.fullmatch(key) or at is None:
             return "What was kept has no id, or no moment within a day.", 400
-        g.now = at
+        g.now, g.late = at, said != AT_ONCE
         try:
             with current_app.extensions["iterum"]["store"].once(key, at):
                 return view(**values)  # type: ignore[no-any-return]

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import Any
 
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
@@ -10,16 +11,18 @@ from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.bench.pack_label import MOST_ALIKE, read_label
 from iterum.core.bench.packs import Condition, Pack
 from iterum.core.bench.tags import next_tag, tags_from
-from iterum.core.bench.verdict import judge_pack
+from iterum.core.bench.verdict import PackVerdict, judge_pack
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.season.box import Standing
 from iterum.core.season.health import DISPOSAL, Advice
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import pack_document, part_from
 from iterum.store.rows import TagTaken
-from iterum.web.context import bench, desk, log_book, now, undoable
+from iterum.web.context import bench, desk, log_book, now, runs, undoable
 from iterum.web.figures import whole
 from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
+from iterum.web.packs.views import box
 from iterum.web.pictures import known_curve, trend
 from iterum.web.pictures.labels import SHEETS, sheet_from
 from iterum.web.pictures.labels import draw as draw_labels
@@ -45,9 +48,24 @@ def page() -> str:
     """Every pack with its verdict; retired ones below."""
     advice = desk().remember("advice", now(), lambda: log_book().all_health(now()))
     verdicts = list(bench().verdicts.values())
+    only = next((item for item in Standing if item.value == request.args.get("only")), None)
+    since = log_book().full_since()
+    shown = box(desk().session(now()), runs().in_hand(now()), runs().agenda(now()), since, only)
+    picked = next((item for item in verdicts if item.pack.id == request.args.get("id")), None)
     return render_template(
-        "packs/page.html", verdicts=verdicts, retired=desk().retired()[0], advice=advice, disposal=DISPOSAL
-    )
+        "packs/page.html", verdicts=verdicts, retired=desk().retired()[0], advice=advice, disposal=DISPOSAL, box=shown,
+        only=only, picked=picked, panel=_panel(picked) if picked else None,
+    )  # fmt: skip
+
+
+def _panel(picked: PackVerdict) -> dict[str, Any]:
+    """What the panel of one pack says: its health, its last charges, and the batch that has it."""
+    told, charges = log_book().health_of(picked.pack, now())
+    run = next((run for run in runs().open() if picked.pack.id in run.packs), None)
+    records = [item.record for item in reversed(charges)]
+    most_mah = max((item.record.charge_mah or 0.0 for item in charges[:4]), default=0.0)
+    return {"health": told, "charges": charges[:4], "run": run, "most_mah": most_mah,
+            "trend": trend.draw(picked.pack, records)}  # fmt: skip
 
 
 ASKED, FIT = ("", "say which"), Condition.OK

@@ -1,10 +1,12 @@
 """The charge card: what was expected and what is seen, volts per cell over the clock, amps beneath."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from math import ceil
 
+from iterum.core.bench.verdict import SPREAD_LOOK_V
+from iterum.core.quantities import at_most
 from iterum.core.season.outlook import Expected, Observation, Outlook
 from iterum.core.season.watching import BAND_V
 from iterum.web.pictures.scale import Scale
@@ -14,6 +16,8 @@ LEFT, RIGHT, TOP, BOTTOM = 58.0, 20.0, 40.0, 36.0
 AMPS_PART = 0.3
 """Of the height, for the amps beneath the volts."""
 MOST_POINTS = 240
+LINE = 13.0
+"""Pixels from one number to the next under it."""
 
 
 @dataclass(frozen=True)
@@ -34,6 +38,38 @@ class Check:
     x: float
     done: bool
     whiskers: tuple[Whisker, ...]
+
+
+@dataclass(frozen=True)
+class CellLine:
+    """One cell as the charger reads it: its line, its number at the end of it, and whether it stands off the others.
+
+    told : whether its number stands there: where all lie on each other only the one that stands off has one.
+    """
+
+    number: int
+    path: str
+    x: float
+    y: float
+    out: bool
+    told: bool = True
+
+
+@dataclass(frozen=True)
+class CellPanel:
+    """One pack of a board, read by hand: each cell against its middle one, at each check.
+
+    lines : a line a cell; dots : (x, y, out) of single readings. band : (y, height) of what needs no look. ticks : (y,
+    text) of the axis, millivolts.
+    """
+
+    tag: str
+    lines: tuple[CellLine, ...]
+    dots: tuple[tuple[float, float, bool], ...]
+    band: tuple[float, float]
+    ticks: tuple[tuple[float, str], ...]
+    words: str
+    out: bool
 
 
 @dataclass(frozen=True)
@@ -59,6 +95,7 @@ class ChargeCard:
     full_x: float | None
     full_text: str
     checks: tuple[Check, ...]
+    cells: tuple[CellLine, ...]
     label: str
 
 
@@ -90,9 +127,11 @@ def draw(
     along = Scale(0.0, last_min, LEFT, right)
     board = [item for item in seen if item.pack_id is None]
     volts = [item.pack_v / expected.cells for item in board if item.pack_v is not None]
-    low_v = min([*expected.cell_v, *volts]) - 0.03
+    cells = [item for item in board if len(item.cell_v) > 1]
+    every_v = [*volts, *(value for item in cells for value in item.cell_v)]
+    low_v = min([*expected.cell_v, *every_v]) - 0.03
     end_v = expected.end_v if expected.end_v is not None else max(expected.cell_v)
-    high_v = max([end_v, *volts]) + 0.025
+    high_v = max([end_v, *every_v]) + 0.025
     bottom = HEIGHT - BOTTOM
     amps_top = bottom - (bottom - TOP) * AMPS_PART
     up = Scale(low_v, high_v, amps_top - 6, TOP)
@@ -129,9 +168,67 @@ def draw(
         full_x=along(ahead.full_at_min) if ahead.left_min > 0 else None,
         full_text=(charging_at + timedelta(minutes=ahead.full_at_min)).astimezone().strftime("full %H:%M"),
         checks=(*_checks(expected, seen, along, up, (low_v, high_v)), due),
+        cells=_cells(cells, along, up),
         label=f"Charge card: minute {minute:.0f}, {ahead.left_min:.0f} min left, "
         f"{ahead.now_v:.3f} V per cell and {ahead.now_a:.1f} A expected now.",
     )  # fmt: skip
+
+
+def _cells(read: Sequence[Observation], along: Scale, up: Scale) -> tuple[CellLine, ...]:
+    """A line for each cell of the board: its balance leads join cell 1 with cell 1, so these are the board's."""
+    if len(read) < 2:
+        return ()
+    last = read[-1].cell_v
+    middle_v = sorted(last)[len(last) // 2]
+    found = []
+    for number, volts in enumerate(last):
+        points = [(along(item.at_min), up(item.cell_v[number])) for item in _thinned(read) if len(item.cell_v) > number]
+        out = not at_most(abs(volts - middle_v), SPREAD_LOOK_V)
+        found.append(CellLine(number + 1, _line(points), along(read[-1].at_min), up(volts), out))
+    wide = abs(up(max(last)) - up(min(last))) >= LINE * (len(last) - 1)
+    return tuple(replace(line, told=wide or line.out) for line in (_apart(found) if wide else found))
+
+
+def _apart(lines: list[CellLine]) -> tuple[CellLine, ...]:
+    """The same with their numbers one under another where lines end together."""
+    placed: list[CellLine] = []
+    for line in sorted(lines, key=lambda item: item.y):
+        y = max(line.y, placed[-1].y + LINE) if placed else line.y
+        placed.append(replace(line, y=round(y, 1)))
+    return tuple(sorted(placed, key=lambda item: item.number))
+
+
+PANEL, PANEL_LEFT = 172.0, 40.0
+PANEL_V = 0.06
+"""Volts to each side of a panel's middle; what is further stands at its edge."""
+
+
+def panels(expected: Expected, seen: Sequence[Observation]) -> tuple[CellPanel, ...]:
+    """A panel for each pack of a board whose cells were read by hand: only that tells its packs apart."""
+    found = []
+    for tag in dict.fromkeys(item.pack_id for item in seen if item.pack_id and len(item.cell_v) > 1):
+        read = [item for item in seen if item.pack_id == tag and len(item.cell_v) > 1]
+        found.append(_panel(tag or "", read, expected))
+    return tuple(sorted(found, key=lambda item: not item.out))
+
+
+def _panel(tag: str, read: Sequence[Observation], expected: Expected) -> CellPanel:
+    last_min = max(expected.minutes, read[-1].at_min)
+    along = Scale(0.0, last_min, PANEL_LEFT, PANEL - 16)
+    up = Scale(-PANEL_V, PANEL_V, PANEL - 12, 30.0)
+    lines, dots = [], []
+    for number in range(len(read[-1].cell_v)):
+        off_v = [(item.at_min, item.cell_v[number] - sorted(item.cell_v)[len(item.cell_v) // 2])
+                 for item in read if len(item.cell_v) > number]  # fmt: skip
+        points = [(along(at), up(min(max(off, -PANEL_V), PANEL_V))) for at, off in off_v]
+        out = not at_most(abs(off_v[-1][1]), SPREAD_LOOK_V)
+        lines.append(CellLine(number + 1, _line(points), points[-1][0], points[-1][1], out))
+        dots += [(round(x, 1), round(y, 1), out) for x, y in points]
+    apart_v = max(read[-1].cell_v) - min(read[-1].cell_v)
+    ticks = tuple((up(value), f"{1000 * value:+.0f}") for value in (-0.04, 0.0, 0.04))
+    band = (up(SPREAD_LOOK_V), round(up(-SPREAD_LOOK_V) - up(SPREAD_LOOK_V), 1))
+    return CellPanel(tag, _apart(lines), tuple(dots), band, ticks, f"{apart_v:.2f} V apart",
+                     any(line.out for line in lines))  # fmt: skip
 
 
 def _clock(begun: datetime, last_min: float, along: Scale, width: float) -> tuple[tuple[float, str], ...]:

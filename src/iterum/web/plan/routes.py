@@ -1,7 +1,5 @@
 """Addresses of the Plan page."""
 
-from datetime import timedelta
-
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response as AnyResponse
@@ -13,6 +11,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.season.agenda import BATCH_LONGEST
 from iterum.core.season.as_it_went import locked, moved, true_batches
 from iterum.core.season.run import OPEN
 from iterum.services.planning import Follow, PlanJob
@@ -25,8 +24,6 @@ from iterum.wording import about, sentence
 
 blueprint = Blueprint("plan", __name__, url_prefix="/plan", template_folder="templates")
 
-LONGEST = timedelta(days=2)
-"""Batches in hand are not older than this."""
 FIRST_S = 4.0
 """Seconds of search for the plan that is made on arrival."""
 SECONDS = (2.0, 5.0, 20.0)
@@ -119,8 +116,8 @@ def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -
     kept = desk().latest_plan()
     if kept is not None and following:
         starts_at = kept.made_at
-        session = desk().session_at(starts_at)
-        in_hand = [item for item in runs().since(starts_at - LONGEST, now()) if not item[0].over_by(starts_at)]
+        session = desk().session_at(starts_at, now())
+        in_hand = [item for item in runs().since(starts_at - BATCH_LONGEST, now()) if not item[0].over_by(starts_at)]
         past = kept.plan.past
         batches = (*past.done, *kept.plan.batches)
         if in_hand:
@@ -128,13 +125,13 @@ def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -
         flown = (*past.flown, *kept.plan.heats)
         follow = Follow(batches, kept.minute(now()), flown)
     else:
-        in_hand = [item for item in runs().since(starts_at - LONGEST, starts_at) if item[0].state in OPEN]
+        in_hand = [item for item in runs().since(starts_at - BATCH_LONGEST, starts_at) if item[0].state in OPEN]
         if in_hand:
             nothing = KeptPlan(starts_at, preferences[0].value, PlanRecord(), desk().revision())
-            batches = true_batches(nothing, in_hand, desk().session_at(starts_at), starts_at)
+            batches = true_batches(nothing, in_hand, desk().session_at(starts_at, now()), starts_at)
             follow = Follow(batches, 0.0, tell=False)
     return PlanJob(
-        desk().session_at(starts_at), preferences, seconds, now(), desk().revision(), follow, desk().keep_plan
+        desk().session_at(starts_at, now()), preferences, seconds, now(), desk().revision(), follow, desk().keep_plan
     )
 
 
@@ -213,7 +210,7 @@ def batch() -> AnyResponse:
     if kept is None:
         raise NotThere("plan", "latest")
     number = request.form.get("batch", -1, type=whole)
-    session, now_min = desk().session_at(kept.made_at), kept.minute(now())
+    session, now_min = desk().session_at(kept.made_at, now()), kept.minute(now())
     keep = request.form.get("keep")
     tags: frozenset[str] = frozenset()
     try:

@@ -94,26 +94,30 @@ class PlanPage:
         return self.kept.moment(minute)
 
 
-def plan_page(kept: KeptPlan, session: Session, revision: int, now: datetime) -> PlanPage:
-    """Everything the page shows of a plan."""
+def named_of(session: Session) -> day_strip.Named:
+    """What a strip needs of the kit: names, and the limits of its sources."""
     kit = session.kit
-    names = {item.id: item.name or item.id for item in kit_items(kit)}
-    names |= {board.id: board.name or board.id for board in kit.all_boards()}
-    channels = tuple((channel.id, channel.name or channel.id) for _, channel in kit.channels())
-    names |= dict(channels)
+    names = {item.id: item.name or item.id for item in (*kit_items(kit), *kit.all_boards())}
+    names |= {channel.id: channel.name or channel.id for _, channel in kit.channels()}
     limits = {source.id: source.power_limit_w for source in kit.sources}
-    named = day_strip.Named(
+    return day_strip.Named(
         names,
         {tag: watts for tag, watts in limits.items() if watts is not None},
         {source.id: source.usable_wh for source in kit.sources if source.usable_wh is not None},
     )
+
+
+def plan_page(kept: KeptPlan, session: Session, revision: int, now: datetime) -> PlanPage:
+    """Everything the page shows of a plan."""
+    named = named_of(session)
+    channels = tuple((channel.id, channel.name or channel.id) for _, channel in session.kit.channels())
     now_min = kept.minute(now)
     return PlanPage(
         kept,
         day_strip.draw(kept.plan, kept.made_at, named, now_min),
         day_strip.draw(kept.plan, kept.made_at, named, now_min, day_strip.NARROW),
         _todos(kept),
-        names,
+        named.names,
         channels,
         revision != kept.revision,
         now_min,

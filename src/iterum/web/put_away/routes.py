@@ -8,6 +8,7 @@ from iterum.core.bench.packs import Condition
 from iterum.core.season.storage import THERE_V, Way, plan_storage
 from iterum.web.choices import choice_fields
 from iterum.web.context import bench, desk, log_book, now
+from iterum.web.put_away.views import ladder
 
 blueprint = Blueprint("put_away", __name__, url_prefix="/put-away", template_folder="templates")
 
@@ -24,6 +25,8 @@ def page() -> str:
     return render_template(
         "put_away/page.html",
         plan=plan,
+        pic=ladder(plan, names, THERE_V, now()),
+        apart=[pack for pack in session.packs if pack.condition is not Condition.OK],
         ways=Way,
         names=names,
         full=sorted(log_book().full_since().items(), key=lambda item: item[1]),

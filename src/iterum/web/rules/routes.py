@@ -9,7 +9,16 @@ from werkzeug.wrappers import Response
 
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
-from iterum.core.bench.rules import RULES, HouseRules, Rule, School, chosen_school
+from iterum.core.bench.rules import (
+    RULES,
+    HouseRules,
+    Rule,
+    School,
+    chosen_school,
+    first_time,
+    lifted,
+    with_first_time,
+)
 from iterum.core.electrical.joining import passing_order
 from iterum.core.match.matching import Matching
 from iterum.core.reasons import NotThere
@@ -17,6 +26,7 @@ from iterum.core.sizing.arrange import amps_of
 from iterum.exchange.session import part_from
 from iterum.web.context import bench, desk, now
 from iterum.web.forms import Field, document_from, faults_by_field, make_fields, texts_of
+from iterum.web.frame import go_back_to
 
 blueprint = Blueprint("rules", __name__, url_prefix="/rules", template_folder="templates")
 
@@ -137,6 +147,17 @@ def days() -> str | Response | tuple[str, int]:
     desk().set_rules(replace(desk().session().rules, days=part_from("days", document)), now())
     flash("Plans from now on are tried against such days.")
     return redirect(url_for("rules.page") + "#days")
+
+
+@blueprint.post("/first-time")
+def first() -> Response:
+    """Hold back as for a first time, or lift the next thing that does."""
+    rules = desk().session().rules
+    changed = lifted(rules) if request.form.get("act") == "lift" else with_first_time(rules)
+    desk().set_rules(changed, now())
+    still = first_time(changed)
+    flash(f"First time: {', '.join(still)}." if still else "Nothing of the first time holds you back any more.")
+    return redirect(go_back_to(request.form.get("back", "")))
 
 
 @blueprint.post("")

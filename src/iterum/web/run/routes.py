@@ -6,6 +6,7 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from iterum.core.bench.choice import Kind
 from iterum.core.bench.packs import Condition
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.after_charge import After
@@ -18,7 +19,8 @@ from iterum.devices.driver import LinkLost, Refused
 from iterum.services.running import AT_THE_CHARGER, PERSON, Changed
 from iterum.services.watching import TYPED
 from iterum.web.choices import choice_from
-from iterum.web.context import checks, desk, now, runs, watcher
+from iterum.web.context import checks, desk, links, now, runs, watcher
+from iterum.web.degrees import typed_c
 from iterum.web.frame import go_back_to
 from iterum.web.run.views import reading_from_volts, run_page
 from iterum.wording import about
@@ -31,7 +33,7 @@ RANGES = {"cells": (0, 14), "pack_v": (0.0, 65.0), "current_a": (0.0, 100.0), "e
 
 def _page(key: int, status: int = 200, **more: Any) -> tuple[str, int]:
     shown = run_page(runs().look(key, now()), desk().session(), now())
-    values = {"typed": {}, "faults": {}, "back": None, **more}
+    values = {"typed": {}, "faults": {}, "back": None, "has_checker": links().checker() is not None, **more}
     if shown.act is Act.READ_BACK and not values["typed"]:
         read = runs().shown_by_charger(shown.look.run)
         values["back"] = read
@@ -42,10 +44,15 @@ def _page(key: int, status: int = 200, **more: Any) -> tuple[str, int]:
 
 @blueprint.post("")
 def begin() -> Response:
-    """Take a batch in hand, as it was chosen."""
+    """Take a batch in hand, as it was chosen: to charge it, or for one of the runs that fill nothing."""
     form = request.form
     try:
-        key = runs().begin(choice_from(form), now())
+        kind = Kind(form.get("kind", Kind.CHARGE.value))
+    except ValueError:
+        raise NotThere("kind of batch", form["kind"]) from None
+    choice = choice_from(form)
+    try:
+        key = runs().begin(choice, now()) if kind is Kind.CHARGE else runs().begin_upkeep(kind, choice, now())
     except Unsafe as refusal:
         flash(f"Not taken in hand: {' '.join(about(item) for item in refusal.reasons)}", "care")
         return redirect(go_back_to(form["back"]) if form.get("back") else url_for("charge.page"))
@@ -93,6 +100,7 @@ def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:
         except ValueError:
             faults[name] = f"{text!r} is no number"
             continue
+        value = typed_c(value) if name == "temperature_c" else value
         if not low <= value <= high:
             faults[name] = f"must be {low:g} to {high:g}, got {value:g}"
         found[name] = int(value) if name == "cells" else value
@@ -116,12 +124,21 @@ BY_HAND = (Act.PLUG_IN, Act.EVEN_OUT, Act.START, Act.PAUSE, Act.RESUME, Act.STOP
 """Acts that a person can do at the charger itself where it does not answer."""
 
 
-def _try(act: Act, key: int, skipped: bool = False) -> bool:
-    """Do an act and say in words what stood in its way. True where its charger does not do it."""
+SOUND = "all of these are sound"
+"""What is written down where somebody says so of a whole board at once."""
+
+
+def _try(act: Act, key: int, skipped: bool = False, seen: State | None = None) -> bool:
+    """Do an act and say in words what stood in its way. True where its charger does not do it.
+
+    seen : the state it is done in, where that is not the one of the form.
+    """
     note = request.form.get("note", "").strip() or None
+    if act is Act.INSPECT and request.form.get("sound") == "all":
+        note = SOUND
     by = AT_THE_CHARGER if act in BY_HAND and request.form.get("by_hand") == "yes" else PERSON
     try:
-        runs().act(key, act, _state(), now(), by=by, note=note, skipped=skipped)
+        runs().act(key, act, seen or _state(), now(), by=by, note=note, skipped=skipped)
     except Changed as error:
         _changed(error)
     except Unsafe as refusal:
@@ -144,12 +161,15 @@ def act(key: int) -> Response | tuple[str, int]:
         raise NotThere("act", request.form.get("act")) from None
     skipped = request.form.get("skip") == "yes"
     run = runs().look(key, now()).run
-    if wanted is Act.INSPECT and not skipped and set(request.form.getlist("looked")) != set(run.packs):
+    looked = set(run.packs) if request.form.get("sound") == "all" else set(request.form.getlist("looked"))
+    if wanted is Act.INSPECT and not skipped and looked != set(run.packs):
         faults = {"looked": "Look at every pack and tick it, or skip and say why."}
         return _page(key, 422, faults=faults, looked=request.form.getlist("looked"))
     if wanted is Act.INSPECT and skipped and not request.form.get("note", "").strip():
         return _page(key, 422, faults={"note": "Say why it is skipped."})
     unable = wanted.value if _try(wanted, key, skipped) and wanted in BY_HAND else None
+    if wanted is Act.INSPECT and request.form.get("also") == Act.PLUG_IN.value and len(run.packs) == 1:
+        _try(Act.PLUG_IN, key, seen=State.INSPECTED)  # of one pack there is no order, and nothing to even out
     return redirect(url_for("run.page", key=key, unable=unable))
 
 
@@ -169,6 +189,9 @@ def read_back(key: int) -> Response | tuple[str, int]:
         flash(f"The charger does not answer: {error}", "care")
     except Refused as error:
         flash(f"The charger refuses: {error}.", "care")
+    else:
+        if request.form.get("also") == Act.START.value and _try(Act.START, key, seen=State.READ_BACK):
+            return redirect(url_for("run.page", key=key, unable=Act.START.value))
     return redirect(url_for("run.page", key=key))
 
 
@@ -227,17 +250,11 @@ def seen(key: int) -> Response:
 def after(key: int) -> Response | tuple[str, int]:
     """Check each pack after its charge and write its log."""
     run = runs().look(key, now()).run
+    if request.form.get("checker") == "next":
+        return _with_checker(key, run.packs)
     found, faults = _numbers(("charge_mah",))
-    packs: dict[str, After] = {}
-    by_volts = run.card.end_v is not None
-    for tag in run.packs:
-        try:
-            packs[tag] = _after_of(request.form, tag, run.card.cells, by_volts)
-        except ValueError as error:
-            faults[f"v-{tag}"] = str(error)
-    skipped = request.form.get("skip") == "yes"
-    if not skipped and not faults and any(not item.is_read for item in packs.values()):
-        faults["all"] = "Read every pack, or skip what you did not read: the charge is logged all the same."
+    by_volts, skipped = run.card.end_v is not None, request.form.get("skip") == "yes"
+    packs = _read_after(run.packs, run.card.cells, by_volts, skipped, faults)
     if faults:
         return _page(key, 422, typed=request.form, faults=faults)
     note = request.form.get("note", "").strip() or None
@@ -266,6 +283,35 @@ def after(key: int) -> Response | tuple[str, int]:
             flash(f"{why} That is {MOST_AGAIN} times in a row: it takes no charge any more. Retire it.", "care")
     _say_logged(run.packs)
     return redirect(url_for("run.page", key=key))
+
+
+def _read_after(
+    tags: Sequence[str], cells: int, by_volts: bool, skipped: bool, faults: dict[str, str]
+) -> dict[str, After]:
+    """What was read of each pack of the form; what is wrong with it goes to `faults`."""
+    packs: dict[str, After] = {}
+    for tag in tags:
+        try:
+            packs[tag] = _after_of(request.form, tag, cells, by_volts)
+        except ValueError as error:
+            faults[f"v-{tag}"] = str(error)
+    if not skipped and not faults and any(not item.is_read for item in packs.values()):
+        faults["all"] = "Read every pack, or skip what you did not read: the charge is logged all the same."
+    return packs
+
+
+def _with_checker(key: int, tags: Sequence[str]) -> tuple[str, int]:
+    """The form again, with what the cell checker reads of the first pack that has no volts yet."""
+    typed = request.form.to_dict()
+    tag = next((one for one in tags if not typed.get(f"v-{one}", "").strip()), None)
+    checker = links().checker()
+    faults: dict[str, str] = {}
+    if tag is not None and checker is not None:
+        try:
+            typed[f"v-{tag}"] = " ".join(f"{volts:.2f}" for volts in checker.check(tag))
+        except (LinkLost, Refused) as error:
+            faults = {f"v-{tag}": f"The cell checker: {error}."}
+    return _page(key, 200, typed=typed, faults=faults)
 
 
 def _say_logged(tags: Sequence[str]) -> None:

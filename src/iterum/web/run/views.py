@@ -5,13 +5,14 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from iterum.core.bench.choice import Kind
 from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.session import Session
 from iterum.core.electrical.joining import joining
-from iterum.core.season.cautions import cautions_at
+from iterum.core.season.cautions import FALLS_BACK, cautions_at
 from iterum.core.season.records import KeptEvent, KeptFinding, KeptRun
-from iterum.core.season.run import LIVE, LOOKS, OPEN, SKIPPABLE, Act, State, next_act
+from iterum.core.season.run import LIVE, LOOKS, OPEN, SKIPPABLE, Act, State
 from iterum.core.season.watching import Alarm, next_check_min
 from iterum.services.running import RunLook
 from iterum.web.match.join import JoinStep, join_steps
@@ -25,6 +26,8 @@ STEPS = (
     (Act.START, "Charge"),
     (Act.CHECK, "Check after"),
 )
+START_WORDS = {Kind.BALANCE: "Balance", Kind.DOWN: "Bring down"}
+"""What stands for "Charge" where nothing is filled."""
 
 
 @dataclass(frozen=True)
@@ -51,6 +54,7 @@ class RunPage:
     wrong: tuple[KeptFinding, ...]
     card: charge_card.ChargeCard | None
     small: charge_card.ChargeCard | None
+    panels: tuple[charge_card.CellPanel, ...]
     next_check_at: datetime | None
     check_late: bool
     full_at: datetime | None
@@ -80,7 +84,7 @@ def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:
     run = look.run
     by_id = {pack.id: pack for pack in session.packs}
     packs = tuple(by_id[tag] for tag in run.packs if tag in by_id)
-    act = next_act(run.state, run.card.wait_min > 0)
+    act = run.next_act
     plugs, wait_s = _joining(packs, look, session)
     waited_s = (now - run.state_at).total_seconds() if run.state is State.PLUGGED_IN else 0.0
     card = small = None
@@ -97,34 +101,46 @@ def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:
         begun = now - timedelta(minutes=look.minute) if run.state in LIVE else run.charging_at
         drawn: dict[str, Any] = {"expected": run.expected, "seen": seen, "ahead": look.outlook, "minute": look.minute,
                                  "charging_at": begun, "next_check_min": due_min}  # fmt: skip
-        card = charge_card.draw(**drawn)
-        small = charge_card.draw(**drawn, width=charge_card.PHONE_WIDTH)
+        if run.kind is Kind.CHARGE:
+            card = charge_card.draw(**drawn)
+            small = charge_card.draw(**drawn, width=charge_card.PHONE_WIDTH)
     put_in = [item.seen.charge_mah for item in look.seen if item.seen.charge_mah is not None]
     board, found = session.kit.board(run.board), session.kit.channel(run.channel)
     channel = found[1] if found else None
+    board_name = (board.name or board.id) if board else run.board or ""
     return RunPage(
         look=look,
         packs=packs,
         steps=_steps(run, look.events),
         act=act,
         skippable=act in SKIPPABLE,
-        cautions=cautions_at(act.value) if act else (),
+        cautions=_cautions(run, act, session),
         looks=LOOKS,
         plugs=plugs,
         wait_s=max(wait_s - waited_s, 0.0),
         wrong=wrongs([item for item in look.findings if run.state in LIVE or item.finding.alarm is Alarm.STOP]),
         card=card,
         small=small,
+        panels=charge_card.panels(run.expected, [item.seen for item in look.seen]) if run.expected else (),
         next_check_at=next_at,
         check_late=late,
         full_at=full_at,
         balanced_at=balanced_at,
         put_in_mah=put_in[-1] if put_in else None,
         names={
-            run.channel: (channel.name or channel.id) if channel else run.channel,
-            run.board or "": (board.name or board.id) if board else run.board or "",
+            run.board or "": board_name,
+            run.channel: (channel.name or channel.id) if channel else run.channel or board_name,
         },
     )
+
+
+def _cautions(run: KeptRun, act: Act | None, session: Session) -> tuple[str, ...]:
+    """What to mind at this step; of a bank that drops its volts, until amps flow."""
+    if act is None:
+        return ()
+    source = next((item for item in session.kit.sources if item.id == run.source), None)
+    falls_back = source is not None and source.falls_back and act in (Act.PLUG_IN, Act.READ_BACK, Act.START)
+    return (*(cautions_at(FALLS_BACK) if falls_back else ()), *cautions_at(act.value))
 
 
 def _joining(packs: Sequence[Pack], look: RunLook, session: Session) -> tuple[tuple[JoinStep, ...], float]:
@@ -143,11 +159,14 @@ def _joining(packs: Sequence[Pack], look: RunLook, session: Session) -> tuple[tu
 def _steps(run: KeptRun, events: Sequence[KeptEvent]) -> tuple[RunStep, ...]:
     done = {event.act: event.skipped for event in events}
     evens_out = run.card.wait_min > 0
-    here = next_act(run.state, evens_out)
+    here = run.next_act
     found = []
     for act, name in STEPS:
         if act is Act.EVEN_OUT and not evens_out:
             continue
+        if run.kind is Kind.EVEN_OUT and act in (Act.READ_BACK, Act.START):
+            continue
+        name = START_WORDS.get(run.kind, name) if act is Act.START else name  # noqa: PLW2901
         how = "skipped" if done.get(act.value) else "done" if act.value in done else ""
         if act is here or (act is Act.START and run.state in LIVE):
             how = "here"

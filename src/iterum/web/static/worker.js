@@ -3,10 +3,11 @@
 const SHELL = "iterum-1";
 const PATIENCE_MS = 4000;
 const MOST = 120;
+const AHEAD = ["/no-link", "/wrong"].map((url) => new Request(url, { headers: { "X-Unseen": "yes" } }));
 const PAGES = ["/measure", "/run/", "/wrong", "/no-link"];
 
 self.addEventListener("install", (event) => {
-  event.waitUntil(caches.open(SHELL).then((cache) => cache.addAll(["/no-link", "/wrong"])));
+  event.waitUntil(caches.open(SHELL).then((cache) => cache.addAll(AHEAD)));
   self.skipWaiting();
 });
 

@@ -13,7 +13,7 @@ from iterum.web.context import desk, log_book, now
 blueprint = Blueprint("use", __name__, url_prefix="/use", template_folder="templates")
 
 RANGES = {"average_a": (0.01, 1000.0), "peak_a": (0.01, 2000.0), "esc_a": (0.1, 2000.0), "esc_v": (1.0, 100.0),
-          "plug_a": (0.1, 2000.0), "reserve": (0.0, 80.0)}  # fmt: skip
+          "plug_a": (0.1, 2000.0), "reserve": (0.0, 80.0), "escs": (1, 16)}  # fmt: skip
 
 
 def _typed() -> tuple[dict[str, float], dict[str, str]]:
@@ -43,7 +43,9 @@ def page() -> str | tuple[str, int]:
     result: Any = None
     again = None
     if pack is not None and "average_a" in found and not faults:
-        parts = [Part("speed controller", found.get("esc_a"), found.get("esc_v")), Part("plug", found.get("plug_a"))]
+        count = int(found.get("escs", 1))
+        esc = Part("speed controller", found.get("esc_a"), found.get("esc_v"), count)
+        parts = [esc, Part("plug", found.get("plug_a"))]
         usable = 1 - found["reserve"] / 100 if "reserve" in found else USABLE_PART
         full_v = session.rules.full_v(pack.chemistry) * pack.cells
         peak_a = max(found.get("peak_a", found["average_a"]), found["average_a"])

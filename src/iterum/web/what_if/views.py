@@ -13,6 +13,7 @@ from iterum.core.electrical.charging import Charge
 from iterum.core.electrical.joining import EvenedOut, even_out
 from iterum.core.match.group import obstacles
 from iterum.core.reasons import Reason, Unsafe
+from iterum.core.sizing.compare import Road, one_after_another, refills, together
 from iterum.core.sizing.size import Sizing, charge, size
 from iterum.web.pictures import curves
 
@@ -46,6 +47,15 @@ FIELDS = (
     Ask("amps", "Charger amps", "A", 0.05, 200, "10"),
     Ask("watts", "Charger watts", "W", 1, 5000, "200"),
     Ask("rate", "Wanted rate", "C", 0.05, 10, "1"),
+    Ask(
+        "bank_wh",
+        "Source, watt-hours to use",
+        "Wh",
+        0.1,
+        1_000_000,
+        "",
+        "Empty: mains. Of lead half at most.",
+    ),
 )
 
 
@@ -64,6 +74,9 @@ class WhatIf:
     charge: Charge | None
     charge_picture: curves.ChargePicture | None
     charge_small: curves.ChargePicture | None
+    together: Road | None = None
+    apart: Road | None = None
+    refills: int | None = None
 
 
 def read_question(query: Mapping[str, str]) -> tuple[dict[str, str], dict[str, float | None], dict[str, str]]:
@@ -130,6 +143,9 @@ def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRule
     except Unsafe as refusal:
         refusals = refusals or refusal.reasons
     broken = obstacles(packs, asked) if len(packs) > 1 else ()
+    apart = one_after_another(bench, choice) if len(packs) > 1 else None
+    road = together(sizing) if sizing else apart
+    bank_wh = numbers["bank_wh"]
     return WhatIf(
         packs=packs,
         obstacles=broken,
@@ -142,4 +158,7 @@ def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRule
         charge=predicted,
         charge_picture=curves.draw_charge(predicted, packs[0].cells, end_v) if predicted else None,
         charge_small=curves.draw_charge(predicted, packs[0].cells, end_v, curves.PHONE_WIDTH) if predicted else None,
+        together=together(sizing) if sizing else None,
+        apart=apart,
+        refills=refills(bank_wh, road.energy_in_wh) if bank_wh and road else None,
     )

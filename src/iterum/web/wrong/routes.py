@@ -1,12 +1,12 @@
 """Something's wrong: what do you see, and what to do now, in order. And the list of keys."""
 
-from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask import Blueprint, flash, g, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere
 from iterum.core.season.run import LIVE
-from iterum.web.context import desk, incidents, now, plan_desk, runs
+from iterum.web.context import came_late, desk, incidents, now, plan_desk, runs
 from iterum.web.figures import whole
 from iterum.web.keys import KEYS
 from iterum.web.plan.routes import plan_job
@@ -31,15 +31,19 @@ def write_down() -> Response:
     kind = request.form.get("see", "")
     if kind not in {item.key for item in TROUBLES}:
         raise NotThere("trouble", "see")
-    keys = request.form.getlist("runs", type=whole)
+    late = came_late()
+    keys = [] if late else request.form.getlist("runs", type=whole)  # no charger is stopped for what was long ago
     tags = request.form.getlist("packs")
     note = request.form.get("note", "").strip() or None
     incident = incidents().incident(kind, keys, tags, note, now())
     if incident.stopped:
         flash(f"Stopped: {', '.join(incident.stopped)}.")
-    by_hand = [run.channel for key in keys if (run := runs().look(key, now()).run).channel not in incident.stopped]
+    stopped = [runs().look(key, now()).run for key in keys]
+    by_hand = [run.channel for run in stopped if run.channel and run.channel not in incident.stopped]
     if by_hand:
         flash(f"Iterum cannot stop {', '.join(by_hand)}: stop it at the charger.", "care")
+    if late:
+        g.pop("now")  # it happened then; what follows from it is planned from the present
     if desk().latest_plan() is not None:
         plan_desk().begin(plan_job((Prefer(desk().latest_plans()[0].prefer),), 3.0, True))
         flash("The plan is being made again without them.")

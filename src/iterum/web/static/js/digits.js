@@ -43,17 +43,11 @@ function preview() {
   }
 }
 
-/* A change after a question asks again. */
-function forget() {
-  form.querySelector("[name=confirmed]")?.remove();
-}
-
 export function put(digit) {
   const index = at();
   const field = fields[index];
   const whole = field.selectionStart === 0 && field.selectionEnd === field.value.length;
   const digits = whole || digitsOf(field).length === most(field) ? digit : digitsOf(field) + digit;
-  forget();
   show(field, digits);
   field.setSelectionRange(field.value.length, field.value.length);
   if (digits.length === most(field)) {
@@ -65,7 +59,6 @@ export function put(digit) {
 export function rub() {
   const index = at();
   let field = fields[index];
-  forget();
   if (field.value === "" && index > 0) {
     go(index - 1);
     field = fields[index - 1];
@@ -116,13 +109,16 @@ export function startDigits() {
   const done = document.querySelector("[data-done]");
   if (done) {
     done.focus();
-  } else if (fields.length && fields.indexOf(document.activeElement) < 1) {
-    /* who has moved on already, before this ran, stays there */
-    go(
-      Math.max(
-        fields.findIndex((field) => !isFull(field)),
-        0,
-      ),
-    );
+    return;
+  }
+  const odd = fields.findIndex((field) => field.hasAttribute("data-odd"));
+  const first = Math.max(
+    odd,
+    fields.findIndex((field) => !isFull(field)),
+    0,
+  );
+  const here = fields.indexOf(document.activeElement);
+  if (fields.length && (here < 1 || here === odd)) {
+    go(first); /* who has moved on already, before this ran, stays there */
   }
 }

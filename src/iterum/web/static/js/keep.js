@@ -1,12 +1,13 @@
 /* What is entered without the link is kept on this device, shown, and sent once when the link is back. */
 
-import { csrf } from "./page.js";
+import { csrf, UNSEEN } from "./page.js";
 
 const KEPT = "iterum-kept";
 const DRAFT = "iterum-draft-";
 const PATIENCE_MS = 5000;
 const CHARGER_MS = 30000;
 const TRY_EVERY_MS = 5000;
+const STALE_MS = 300000;
 const DRAFT_LASTS_MS = 12 * 3600 * 1000;
 const NOT_SENT = "Not sent: there is no link, and the charger was not told. Do it at the charger itself.";
 const NOT_KNOWN = "No answer: whether the charger was told is not known. Look at the charger itself.";
@@ -144,8 +145,8 @@ async function onSubmit(event) {
   const fields = fieldsOf(form, submitter);
   const item = { id: newId(), at: new Date().toISOString(), url, what: keeps, page: location.href, fields };
   try {
-    const all = keeps ? [...fields, ["kept_id", item.id], ["kept_at", item.at]] : fields;
-    const answer = await send(url, all, keeps ? PATIENCE_MS : CHARGER_MS);
+    const all = keeps ? [...fields, ["kept_id", item.id], ["kept_at", "now"]] : fields;
+    const answer = await send(url, all, keeps && !form.dataset.notKept ? PATIENCE_MS : CHARGER_MS);
     if (answer.ok && answer.headers.get("content-type")?.startsWith("text/plain")) {
       forgetDraft();
       location.href = (await answer.text()).replace(/^taken already$/, location.href);
@@ -157,15 +158,19 @@ async function onSubmit(event) {
       say(error.name === "AbortError" ? NOT_KNOWN : NOT_SENT);
       return;
     }
-    save([...kept(), item]);
+    /* What a charger must do is never kept: it would be done when nobody expects it. */
+    const { next, notKept } = form.dataset;
+    const rest = fields.filter(([name]) => name !== notKept);
+    save([...kept(), { ...item, fields: rest }]);
     forgetDraft();
-    const next = form.dataset.next;
     if (next && navigator.serviceWorker?.controller) {
       location.href = next;
-    } else {
-      form.reset();
-      say(`${keeps} is kept on this device. Leave this page open until the link is back.`);
+      return;
     }
+    form.reset();
+    const stay = navigator.serviceWorker?.controller ? "" : " Leave this page open until the link is back.";
+    const told = error.name === "AbortError" ? NOT_KNOWN : NOT_SENT;
+    say(`${keeps} is kept on this device.${stay}${rest.length < fields.length ? ` ${told}` : ""}`);
   }
 }
 
@@ -245,11 +250,16 @@ export function startKeeping() {
   }
 }
 
-/* The pages of the class, so that the next packs can be measured without the link. */
+/* What may be wanted next at the bench without the link: the class's packs, the batches, and what is wrong. */
 async function prefetch() {
   await navigator.serviceWorker.ready;
-  const links = [...document.querySelectorAll(".queue a[href]"), ...document.querySelectorAll(".run-link[href]")];
-  for (const link of links) {
-    await fetch(link.href).catch(() => {});
+  const atTheBench = /^\/(measure|charge|run)\b/.test(location.pathname);
+  const wanted = atTheBench ? document.querySelectorAll('.queue a[href], a[href^="/run/"], [data-ahead]') : [];
+  for (const item of wanted) {
+    const url = item.dataset.ahead ?? item.href;
+    const held = await caches.match(url, { ignoreVary: true });
+    if (!held || Date.now() - Date.parse(held.headers.get("date")) > STALE_MS) {
+      await fetch(url, { headers: UNSEEN }).catch(() => {});
+    }
   }
 }

@@ -97,6 +97,7 @@ function onScan(event) {
 }
 
 export function startKeys() {
+  document.getElementById("to-primary").hidden = !document.getElementById("primary");
   document.addEventListener("keydown", onScan, { capture: true });
   const list = [...KEYS].sort((one, other) => Number(other.shift) - Number(one.shift));
   document.addEventListener("keydown", (event) => {

@@ -8,6 +8,7 @@ import { startKeeping } from "./keep.js";
 import { startKeys } from "./keys.js";
 import { csrf } from "./page.js";
 import { startTables } from "./tables.js";
+import { startTriples } from "./triples.js";
 import { startWake } from "./wake.js";
 import { startWrong } from "./wrong.js";
 
@@ -21,6 +22,11 @@ startDigits();
 startBatches();
 startKeys();
 startTables();
+startTriples();
 startKeeping();
 startWake();
 document.querySelector(".row-picked")?.focus({ preventScroll: true });
+if (!window.matchMedia("(prefers-reduced-motion: reduce)").matches) {
+  document.querySelector("[data-ride]")?.beginElement(); /* the line of now rides to what happens next */
+}
+document.documentElement.dataset.ready = "yes"; /* keys act from now on */

@@ -3,6 +3,9 @@
 export const root = document.documentElement;
 export const csrf = document.querySelector("meta[name=csrf-token]").content;
 
+/* Marks what is fetched before anybody looks at it: what the bench has to say waits for the page that is seen. */
+export const UNSEEN = { "X-Unseen": "yes" };
+
 /* Press a button or link by its id; false where it is not on this page. */
 export function press(id) {
   const element = document.getElementById(id);

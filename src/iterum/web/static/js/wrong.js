@@ -1,16 +1,18 @@
 /* Something's wrong answers even when the server does not; stopping a channel is asked once. */
 
+import { UNSEEN } from "./page.js";
+
 const PATIENCE_MS = 1500;
 
 export function startWrong() {
   const wrong = document.getElementById("wrong");
   const offline = document.getElementById("wrong-offline");
-  if (wrong && offline) {
+  if (wrong && offline && new URL(wrong.href).origin === location.origin) {
     wrong.addEventListener("click", (event) => {
       event.preventDefault();
       const gone = new AbortController();
       setTimeout(() => gone.abort(), PATIENCE_MS);
-      fetch(wrong.href, { signal: gone.signal }).then(
+      fetch(wrong.href, { headers: UNSEEN, signal: gone.signal }).then(
         () => {
           window.location.href = wrong.href;
         },

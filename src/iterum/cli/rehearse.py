@@ -1,0 +1,62 @@
+"""`iterum rehearse`."""
+
+import sys
+import threading
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from iterum.cli import command
+from iterum.cli.common import BAD_INPUT, present
+from iterum.devices import drivers
+from iterum.devices.lines import THIS_MACHINE
+from iterum.devices.sim_server import SimServer
+from iterum.services.desk import Desk
+from iterum.services.rehearsing import Rehearsal, RehearsalClock, copied
+from iterum.store.database import Store
+from iterum.store.troubles import StoreTrouble
+from iterum.web.serve import rehearse as run_rehearsal
+
+
+@command("rehearse")
+@click.argument("database", type=click.Path(dir_okay=False, exists=True, path_type=Path))
+@click.option("--real", "real_url", default="http://127.0.0.1:8765", show_default=True, help="Where the real bench is.")
+@click.option("--speed", default=10.0, show_default=True, type=click.FloatRange(1, 600), help="Time-lapse.")
+@click.option("--at", help="The moment at which it begins; now without it.")
+@click.option("--until-input-ends", is_flag=True, help="Stop when standard input is closed, as by a parent that ends.")
+def rehearse(database: Path, real_url: str, speed: float, at: str | None, until_input_ends: bool) -> None:
+    """See `iterum rehearse --help`."""
+    begins = datetime.fromisoformat(at) if at else present()
+    mine = database.parent / "rehearsal" / "iterum.sqlite3"
+    try:
+        mine.parent.mkdir(parents=True, exist_ok=True)
+        copied(database, mine, begins)
+    except StoreTrouble as trouble:
+        click.echo(str(trouble), err=True)
+        sys.exit(BAD_INPUT)
+    store = Store(mine)
+    session = Desk(store).session()
+    store.close()
+    clock = RehearsalClock(begins, speed)
+    bench = SimServer(session, THIS_MACHINE, 0, 1.0, clock.monotonic)
+    bench.start()
+    address = f"{THIS_MACHINE}:{bench.port}"
+    drivers.only(address)  # from here on this process can reach nothing else
+    over = threading.Event()
+    if until_input_ends:
+        threading.Thread(target=_until_input_ends, args=(over,), daemon=True).start()
+
+    def told(url: str) -> None:
+        click.echo(f"The rehearsal is at {url}")
+        sys.stdout.flush()
+
+    try:
+        run_rehearsal(mine, Rehearsal(real_url.rstrip("/"), clock, bench), address, over, told)
+    finally:
+        bench.close()
+
+
+def _until_input_ends(over: threading.Event) -> None:
+    sys.stdin.read()
+    over.set()

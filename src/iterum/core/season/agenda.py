@@ -1,0 +1,145 @@
+"""What is to be done next at the bench, and after that: from what is in hand, the plan in force, and the heats."""
+
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+
+from iterum.core.planning.batches import PlannedBatch
+from iterum.core.planning.record import KeptPlan
+from iterum.core.season.records import KeptRun
+from iterum.core.season.run import BEFORE_CHARGE, LIVE, Act, State
+
+BATCH_LONGEST = timedelta(days=2)
+"""Batches in hand are not older than this."""
+
+
+class Do(StrEnum):
+    """What kind of thing there is to do."""
+
+    GO_ON = "go on"
+    READ_AFTER = "read after"
+    CHECK = "check"
+    TAKE_OFF = "take off"
+    SWAP = "swap"
+    FLY = "fly"
+    GIVEN_UP = "given up"
+
+
+@dataclass(frozen=True)
+class InHand:
+    """A batch in hand: when it is full and balanced, and when its next hand check is due; None before it charges."""
+
+    run: KeptRun
+    ends_at: datetime | None = None
+    check_at: datetime | None = None
+
+
+@dataclass(frozen=True)
+class ToDo:
+    """One thing to do, and when. run : the batch in hand it is about, or that comes off for it; act : its next step.
+
+    off : packs that come off their channel first. batch : what goes on. heat : its name. packs : that fly in it.
+    met, of : tries of the plan in which a heat was met, and how many there were; None where nothing was tried.
+    """
+
+    do: Do
+    at: datetime
+    run: KeptRun | None = None
+    act: Act | None = None
+    off: tuple[str, ...] = ()
+    off_channel: str | None = None
+    batch: PlannedBatch | None = None
+    heat: str = ""
+    packs: tuple[str, ...] = ()
+    wanted: int = 0
+    met: int | None = None
+    of: int | None = None
+
+    def late_by(self, now: datetime) -> timedelta:
+        """How long it is overdue; none where it is to come."""
+        return max(now - self.at, timedelta())
+
+
+def agenda(
+    in_hand: Sequence[InHand], kept: KeptPlan | None, begun: Iterable[frozenset[str]], now: datetime
+) -> tuple[ToDo, ...]:
+    """Everything to be done, in the order of time; what is in somebody's hands comes first.
+
+    kept : the plan in force, None without one. begun : packs of each batch that was not over when it was made, however
+    often they went on.
+    """
+    waiting = _to_begin(kept, begun, {tag for item in in_hand for tag in item.run.packs}) if kept else []
+    taken = {(batch.channel, batch.board) for batch in waiting}
+    found = [todo for item in in_hand for todo in _of_run(item, taken, now)]
+    if kept is not None:
+        found += [_swap(kept, batch, in_hand, waiting) for batch in waiting]
+        found += _heats(kept, now)
+    return tuple(sorted(found, key=lambda todo: (todo.do is not Do.GO_ON, todo.at)))
+
+
+def _of_run(item: InHand, taken: set[tuple[str, str | None]], now: datetime) -> list[ToDo]:
+    """What one batch in hand asks for. taken : channels and boards that something planned waits for."""
+    run = item.run
+    if run.state in BEFORE_CHARGE:
+        if run.next_act is Act.CHECK:  # they have evened out, and that was all
+            return [ToDo(Do.READ_AFTER, run.state_at, run, off=run.packs, off_channel=run.place)]
+        waits = timedelta(minutes=run.card.wait_min) if run.next_act is Act.EVEN_OUT else timedelta()
+        return [ToDo(Do.GO_ON, run.state_at + waits, run, run.next_act)]
+    if run.state in (State.DONE, State.STOPPED):
+        return [ToDo(Do.READ_AFTER, run.ended_at or run.state_at, run, off=run.packs, off_channel=run.place)]
+    if run.state not in LIVE:
+        return []
+    found = []
+    if item.check_at is not None and (item.ends_at is None or item.check_at < item.ends_at or item.check_at <= now):
+        found.append(ToDo(Do.CHECK, item.check_at, run))
+    followed = any(run.channel == channel or (run.board and run.board == board) for channel, board in taken)
+    if item.ends_at is not None and not followed:
+        found.append(ToDo(Do.TAKE_OFF, item.ends_at, run, off=run.packs, off_channel=run.place))
+    return found
+
+
+def _to_begin(kept: KeptPlan, begun: Iterable[frozenset[str]], held: set[str]) -> list[PlannedBatch]:
+    """Batches of the plan that nobody has begun, the first ones first. A pack may go round more than once."""
+    done, ahead = Counter(begun), []
+    for batch in sorted(kept.plan.batches, key=lambda item: item.start_min):
+        tags = frozenset(batch.tags)
+        if done[tags]:
+            done[tags] -= 1
+        elif batch.end_min > 0 and not held & tags:
+            ahead.append(batch)
+    return ahead
+
+
+def _swap(kept: KeptPlan, batch: PlannedBatch, in_hand: Sequence[InHand], waiting: Sequence[PlannedBatch]) -> ToDo:
+    """A planned batch that goes on, with what comes off its channel or board before, whether it hangs there by now or
+    will be planned to."""
+    at = kept.moment(batch.start_min)
+    before = [item for item in waiting if item.start_min < batch.start_min
+              and (item.channel == batch.channel or (item.board and item.board == batch.board))]  # fmt: skip
+    if before:
+        last = max(before, key=lambda item: item.start_min)
+        return ToDo(Do.SWAP, at, off=last.tags, off_channel=last.channel, batch=batch)
+    there = [item for item in in_hand if item.run.channel == batch.channel
+             or (item.run.board and item.run.board == batch.board)]  # fmt: skip
+    if not there:
+        return ToDo(Do.SWAP, at, batch=batch)
+    ends = [item.ends_at for item in there if item.ends_at is not None]
+    run = there[-1].run
+    return ToDo(Do.SWAP, max([at, *ends]), run, off=run.packs, off_channel=run.place, batch=batch)
+
+
+def _heats(kept: KeptPlan, now: datetime) -> list[ToDo]:
+    """Heats of the plan still to come, each with who flies, and those that are given up."""
+    found = []
+    for item in kept.plan.wanted:
+        at = kept.moment(item.wish.at_min)
+        if not item.wish.is_heat or at < now:
+            continue
+        odds = item.odds if item.met else None
+        found.append(ToDo(
+            Do.FLY if item.have else Do.GIVEN_UP, at, heat=item.wish.name or "", packs=tuple(item.packs),
+            wanted=item.wish.count, met=odds.met if odds else None, of=odds.of if odds else None,
+        ))  # fmt: skip
+    return found

@@ -1,0 +1,109 @@
+"""Lessons as files: one JSON a lesson, with the session in which it plays; a club can add its own."""
+
+import json
+from collections.abc import Iterable
+from importlib.resources import files
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from iterum.core.bench.choice import Choice
+from iterum.core.season.lesson import Does, Lesson, Option
+from iterum.exchange.faults import BadInput, Fault
+from iterum.exchange.session import parse
+
+_ID = Field(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")
+
+
+class _Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class _Charge(_Strict):
+    packs: list[str] = Field(min_length=1, max_length=40)
+    board: str | None = None
+    channel: str | None = None
+    current_a: float | None = Field(None, gt=0, le=200)
+    rate_c: float | None = Field(None, gt=0, le=20)
+
+
+class _Does(_Strict):
+    join: list[str] = Field(default_factory=list, max_length=40)
+    last: str | None = None
+    balance_first: bool = False
+    rate_c: float | None = Field(None, gt=0, le=20)
+    charge: _Charge | None = None
+    read: list[str] = Field(default_factory=list)
+
+
+class _Choice(_Strict):
+    id: str = _ID
+    words: str = Field(min_length=1, max_length=120)
+    good: bool
+    then: str = Field(min_length=1, max_length=300)
+    does: _Does = Field(default_factory=lambda: _Does.model_validate({}))
+
+
+class _Lesson(_Strict):
+    format: Literal["iterum-lesson"]
+    version: Literal[1]
+    id: str = _ID
+    title: str = Field(min_length=1, max_length=60)
+    situation: str = Field(min_length=1, max_length=600)
+    question: str = Field(min_length=1, max_length=120)
+    session: dict[str, Any]
+    choices: list[_Choice] = Field(min_length=2, max_length=4)
+    instead: str = Field(min_length=1, max_length=300)
+
+
+def lesson_schema() -> dict[str, Any]:
+    """The schema of a lesson's file, for whoever writes one."""
+    return _Lesson.model_json_schema()
+
+
+def read_lesson(raw: bytes) -> Lesson:
+    """One lesson from its file. Raises BadInput with every fault."""
+    try:
+        found = _Lesson.model_validate(json.loads(raw))
+    except ValidationError as error:
+        raise BadInput([Fault(".".join(map(str, item["loc"])), item["msg"]) for item in error.errors()]) from error
+    except ValueError as error:
+        raise BadInput([Fault("", f"is no JSON: {error}")]) from error
+    session = parse(json.dumps(found.session).encode())
+    tags = {pack.id for pack in session.packs}
+    options = tuple(_option(item) for item in found.choices)
+    faults = [
+        Fault(f"choices.{number}", f"names {tag}, which is no pack of the session")
+        for number, item in enumerate(options)
+        for tag in sorted({*item.does.join, *(item.does.charge.packs if item.does.charge else ())} - tags)
+    ]
+    if not any(item.good for item in options):
+        faults.append(Fault("choices", "needs one that is good"))
+    if faults:
+        raise BadInput(faults)
+    return Lesson(found.id, found.title, found.situation, found.question, session, options, found.instead)
+
+
+def _option(item: _Choice) -> Option:
+    does, charge = item.does, item.does.charge
+    chosen = None
+    if charge is not None:
+        chosen = Choice(tuple(charge.packs), charge.board, charge.channel, None, charge.rate_c, charge.current_a)
+    return Option(item.id, item.words, item.good, item.then,
+                  Does(tuple(does.join), does.last, does.balance_first, does.rate_c, chosen))  # fmt: skip
+
+
+def lessons(own: Path | None = None) -> tuple[Lesson, ...]:
+    """The lessons that ship with Iterum, in their order, then those of a folder. Raises BadInput, naming the file."""
+    shipped = [item for item in files("iterum.exchange").joinpath("course").iterdir() if item.name.endswith(".json")]
+    mine = sorted(own.glob("*.json")) if own is not None and own.is_dir() else []
+    return tuple(_each((*sorted(shipped, key=lambda item: item.name), *mine)))
+
+
+def _each(found: Iterable[Any]) -> Iterable[Lesson]:
+    for item in found:
+        try:
+            yield read_lesson(item.read_bytes())
+        except BadInput as bad:
+            raise BadInput([Fault(f"{item.name} {fault.place}".strip(), fault.mend) for fault in bad.faults]) from bad

@@ -1,0 +1,155 @@
+"""A rehearsal: Iterum itself in a process of its own, on a copy of the bench and a simulated charger, in time-lapse.
+
+Nothing of it reaches the real bench: its database is a copy, and its process reaches no charger but the simulated one.
+The other way round the real bench only begins it, ends it, and tells it what is next there.
+"""
+
+import sqlite3
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from contextlib import closing
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+from threading import Lock
+
+from iterum.core.season.run import OPEN, State
+from iterum.devices.sim_server import SimServer
+from iterum.exchange.heats import Heat
+from iterum.services.desk import Desk
+from iterum.services.watching import Watcher
+from iterum.store.copies import copy
+from iterum.store.database import Store
+
+SPEEDS = (1.0, 10.0, 60.0, 300.0)
+"""Seconds of the rehearsal for each real one."""
+STEP_S = 15.0
+"""The watch looks so often while time is stepped over."""
+MOST_STEP = timedelta(hours=8)
+
+
+class RehearsalClock:
+    """A clock that runs faster, can be made to run at another speed, and can be set on."""
+
+    def __init__(self, begins: datetime, speed: float, steady_s: Callable[[], float] = time.monotonic) -> None:
+        self._lock, self._steady_s = Lock(), steady_s
+        self._at, self._since_s, self._speed = begins, steady_s(), speed
+        self._begins = begins
+
+    def __call__(self) -> datetime:
+        """Now, in the rehearsal."""
+        with self._lock:
+            return self._now()
+
+    def _now(self) -> datetime:
+        return self._at + timedelta(seconds=(self._steady_s() - self._since_s) * self._speed)
+
+    def monotonic(self) -> float:
+        """Seconds since it began, for the simulated bench."""
+        return (self() - self._begins).total_seconds()
+
+    @property
+    def speed(self) -> float:
+        """Seconds of the rehearsal for each real one."""
+        return self._speed
+
+    def run_at(self, speed: float) -> None:
+        """Go on at another speed from now on."""
+        with self._lock:
+            self._at, self._since_s = self._now(), self._steady_s()
+            self._speed = speed
+
+    def set_on(self, by: timedelta) -> None:
+        """Jump ahead."""
+        with self._lock:
+            self._at += by
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """What a rehearsing Iterum knows of itself. real_url : of the real bench."""
+
+    real_url: str
+    clock: RehearsalClock
+    bench: SimServer
+
+    def step(self, until: datetime, watcher: Watcher) -> None:
+        """Let time pass to a moment, the simulated bench and the watch with it."""
+        until = min(until, self.clock() + MOST_STEP)
+        while (left := until - self.clock()) > timedelta():
+            self.clock.set_on(min(left, timedelta(seconds=STEP_S)))
+            with self.bench.lock:
+                self.bench.pass_time()
+            watcher.watch(self.clock())
+
+
+def copied(real: Path, to: Path, now: datetime) -> None:
+    """A copy of a bench to rehearse on: nothing in hand, no devices, nobody paired. Raises StoreTrouble."""
+    for part in ("", "-wal", "-shm"):
+        to.with_name(to.name + part).unlink(missing_ok=True)
+    copy(real, to)
+    marks = ", ".join("?" * len(OPEN))
+    with closing(sqlite3.connect(to)) as database, database:
+        database.execute("DELETE FROM devices")
+        database.execute("DELETE FROM phones")
+        ended = (State.DROPPED.value, now.isoformat(), *(state.value for state in OPEN))
+        database.execute(f"UPDATE runs SET state = ?, ended_at = ? WHERE state IN ({marks})", ended)  # noqa: S608
+
+
+class Rehearsals:
+    """The rehearsal of one bench, where one runs: begun and ended from the real one."""
+
+    def __init__(self, database: Path) -> None:
+        self._database = database
+        self._process: subprocess.Popen[str] | None = None
+        self.url = ""
+
+    @property
+    def copy(self) -> Path:
+        """Where its copy of the bench lies; it stays until the next one begins."""
+        return self._database.parent / "rehearsal" / "iterum.sqlite3"
+
+    def heats(self) -> tuple[Heat, ...] | None:
+        """The heats as they stand in the rehearsal, or stood when it ended; None where none was held."""
+        if not self.copy.is_file():
+            return None
+        store = Store(self.copy)
+        try:
+            return Desk(store).heats()
+        finally:
+            store.close()
+
+    @property
+    def running(self) -> bool:
+        """Whether it runs."""
+        return self._process is not None and self._process.poll() is None
+
+    def begin(self, real_url: str, speed: float, now: datetime) -> str:
+        """Begin it, or find the one that runs; its address. It ends with this process, however that ends."""
+        if self.running:
+            return self.url
+        command = [sys.executable, "-m", "iterum", "rehearse", str(self._database), "--real", real_url,
+                   "--speed", f"{speed:g}", "--at", now.isoformat(), "--until-input-ends"]  # fmt: skip
+        self._process = subprocess.Popen(  # noqa: S603 (our own command)
+            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
+        assert self._process.stdout is not None  # it was asked for
+        told = self._process.stdout.readline().strip()
+        self.url = told.rpartition(" ")[2]
+        return self.url
+
+    def end(self) -> None:
+        """End it; what was done in it is gone."""
+        if self._process is not None:
+            if self._process.stdin is not None:
+                self._process.stdin.close()
+            try:
+                self._process.wait(5)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+                self._process.wait()
+            if self._process.stdout is not None:
+                self._process.stdout.close()
+        self._process, self.url = None, ""

@@ -1,0 +1,165 @@
+"""What the Kit page shows: the chain as pictures, what the sources hold, and the part that is picked."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from iterum.core.bench.bench import Bench
+from iterum.core.bench.chain import Link, Tree, trees
+from iterum.core.bench.kit import Board, Channel, Charger, Source, Supply
+from iterum.services.desk import kit_items
+from iterum.web.pictures import chain
+
+BAR = 498.0
+
+
+@dataclass(frozen=True)
+class Holds:
+    """What one source holds, as a bar on the axis that all share. bars : (class, x, width) of its parts."""
+
+    id: str
+    name: str
+    whole_wh: float
+    used_wh: float
+    run_wh: float
+    left_wh: float
+    reserve_wh: float
+    bars: tuple[tuple[str, float, float], ...]
+    label: str
+
+
+@dataclass(frozen=True)
+class Picked:
+    """The part whose panel is open. part, part_id : what its form is about: of a channel, its charger."""
+
+    id: str
+    kind: str
+    name: str
+    part: str
+    part_id: str
+    why: str
+    figures: tuple[tuple[str, str], ...]
+    source: Source | None = None
+
+
+@dataclass(frozen=True)
+class KitPage:
+    """Pictures, sources, and the panel."""
+
+    chains: tuple[chain.Picture, ...]
+    holds: tuple[Holds, ...]
+    picked: Picked | None
+
+
+def kit_page(bench: Bench, part: str | None, tag: str | None, now: datetime) -> KitPage:
+    """Everything the page shows of the kit as it runs now. part, tag : what is picked, if anything."""
+    found = trees(bench)
+    names = {item.id: item.name or item.id for item in kit_items(bench.kit)}
+    names |= {channel.id: channel.name or channel.id for _, channel in bench.kit.channels()}
+    clocks = {batch.channel: (now + timedelta(minutes=batch.minutes_left)).astimezone().strftime("%H:%M")
+              for batch in bench.running if batch.power_w}  # fmt: skip
+    families = list(dict.fromkeys(pack.family for pack in bench.packs))
+    tints = {pack.id: chain.TINTS[families.index(pack.family) % len(chain.TINTS)] for pack in bench.packs}
+    if part is None and found and found[0].branches and isinstance(first := found[0].branches[0].charger.part, Charger):
+        part, tag = "charger", first.id
+    return KitPage(
+        tuple(chain.draw(tree, names, clocks, tints) for tree in found),
+        _holds(bench, names),
+        _picked(bench, found, part, tag, names),
+    )
+
+
+def _holds(bench: Bench, names: Mapping[str, str]) -> tuple[Holds, ...]:
+    """The sources, each with what it still holds; no bar where there is no meter."""
+    most_wh = max((source.energy_wh or 0.0 for source in bench.kit.sources), default=0.0)
+    found = []
+    for source in bench.kit.sources:
+        whole = source.energy_wh or 0.0
+        run = bench.reserved_wh(source.id)
+        left = max((source.usable_wh or 0.0) - run, 0.0)
+        reserve = whole * (1 - source.usable_fraction)
+        used = max(whole - reserve - left - run, 0.0)
+        px = BAR / most_wh if most_wh else 0.0
+        bars, at = [], 1.0
+        for kind, watt_hours in (("f-used", used), ("f-pinetint", run), ("f-brassfill", left), ("f-plumtint", reserve)):
+            if watt_hours * px >= 1:
+                bars.append((f"{kind} holds-part", round(at, 1), round(watt_hours * px, 1)))
+            at += watt_hours * px
+        label = f"{names[source.id]}: {left:.0f} Wh left of {whole:.0f}, {reserve:.0f} in reserve"
+        found.append(Holds(source.id, names[source.id], whole, used, run, left, reserve, tuple(bars), label))
+    return tuple(found)
+
+
+def _picked(
+    bench: Bench, found: tuple[Tree, ...], part: str | None, tag: str | None, names: Mapping[str, str]
+) -> Picked | None:
+    """The panel of a part; None where nothing is picked, or it is not there any more."""
+    board = next((item for item in bench.kit.boards if part == "board" and item.id == tag), None)
+    if board is not None:
+        return _board(board, names)
+    for tree in found:
+        if part == "source" and isinstance(tree.source.part, Source) and tree.source.part.id == tag:
+            return _source(tree, tree.source.part, names)
+        for branch in tree.branches:
+            narrow = branch.narrowest(tree.source)
+            supply = branch.supply
+            if part == "supply" and supply is not None and isinstance(supply.part, Supply) and supply.part.id == tag:
+                fed = (
+                    ("Fed by", names.get(supply.part.fed_by or "", "mains")),
+                    ("Keeps", f"{supply.part.efficiency:g}"),
+                )
+                return _of(supply, supply.part, "supply", narrow == "supply", names, fed)
+            item = branch.charger.part
+            if part == "charger" and isinstance(item, Charger) and item.id == tag:
+                return _of(branch.charger, item, "charger", narrow == "charger", names, _charger(item, names))
+            for link, _ in branch.channels:
+                line = link.part
+                if part == "channel" and isinstance(line, Channel) and line.id == tag and isinstance(item, Charger):
+                    told = _of(link, line, "channel", narrow == "channels", names, _channel(line))
+                    return Picked(line.id, "channel", told.name, "charger", item.id, told.why, told.figures)
+    return next((Picked(item.id, "supply", names[item.id], "supply", item.id, "Nothing hangs on it.", ())
+                 for item in bench.kit.supplies if part == "supply" and item.id == tag), None)  # fmt: skip
+
+
+def _flow(link: Link) -> tuple[tuple[str, str], ...]:
+    """What a part gives now, what is left, and its own limit."""
+    left = "no limit" if link.left_w is None else f"{link.left_w:.0f} W"
+    most = "no limit" if link.own_w is None else f"{link.own_w:.0f} W"
+    return (("Gives at most", most), ("Gives now", f"{link.now_w:.0f} W"), ("Left", left))
+
+
+def _of(
+    link: Link, item: Supply | Charger | Channel, kind: str, narrow: bool, names: Mapping[str, str],
+    more: tuple[tuple[str, str], ...],
+) -> Picked:  # fmt: skip
+    why = ""
+    if narrow and link.own_w is not None:
+        why = f"The narrow part: whatever the others give, no more than {link.packs_w:.0f} W reach the packs."
+    return Picked(item.id, kind, names.get(item.id, item.id), kind, item.id, why, (*_flow(link), *more))
+
+
+def _source(tree: Tree, source: Source, names: Mapping[str, str]) -> Picked:
+    holds = (("Volts", f"{source.voltage_v:g} V"),) if source.voltage_v else ()
+    fed = ", ".join(names.get(branch.charger.part.id, "") for branch in tree.branches if branch.charger.part)
+    figures = (*_flow(tree.source), *holds, ("Feeds", fed or "nothing"))
+    return Picked(source.id, "source", names[source.id], "source", source.id, "", figures, source)
+
+
+def _charger(item: Charger, names: Mapping[str, str]) -> tuple[tuple[str, str], ...]:
+    runs_on = f"{item.input_min_v or 0:g} to {item.input_max_v:g} V" if item.input_max_v else "not told"
+    table = tuple((f"At {volts:g} V in", f"{watts:g} W") for volts, watts in item.power_by_input_v)
+    fed = names.get(item.fed_by or "", "mains")
+    return (("Fed by", fed), ("Keeps", f"{item.efficiency:g}"), ("Runs on", runs_on), *table)
+
+
+def _channel(item: Channel) -> tuple[tuple[str, str], ...]:
+    amps = f"{item.min_current_a:g} to {item.max_current_a:g} A in steps of {item.current_step_a:g}"
+    return (("Amps", amps), ("Cells", f"{item.min_cells} to {item.max_cells} S"))
+
+
+def _board(item: Board, names: Mapping[str, str]) -> Picked:
+    fuse = f"{item.port_fuse_a:g} A each port" if item.port_fuse_a else "none: prefer a fused board"
+    carries = f"{item.max_current_a:g} A" if item.max_current_a else "not told"
+    figures = (("Ports", str(item.ports)), ("Cells", f"{item.min_cells} to {item.max_cells} S"), ("Carries", carries),
+               ("Fuses", fuse), ("Plugs", item.connector or "not told"))  # fmt: skip
+    return Picked(item.id, "board", names[item.id], "board", item.id, "", figures)

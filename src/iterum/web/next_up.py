@@ -1,0 +1,139 @@
+"""Now: what to do next, as the strip tells it on every page and the card shows it on Plan and Charge."""
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from flask import g, url_for
+
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.packs import Condition
+from iterum.core.planning.batches import PlannedBatch
+from iterum.core.season.agenda import Do, ToDo
+from iterum.core.season.run import Act
+from iterum.web.choices import choice_fields
+from iterum.web.context import bench, desk, now, plan_desk, runs
+from iterum.web.words import few_tags
+
+SHOWN = 6
+"""The card, and what comes after it."""
+LEISURE = timedelta(minutes=10)
+"""With so much time there is something else to do meanwhile."""
+ACTS = {
+    Act.INSPECT: "Inspect",
+    Act.PLUG_IN: "Plug in",
+    Act.EVEN_OUT: "Even out",
+    Act.READ_BACK: "Set and read back",
+    Act.START: "Start",
+}
+
+
+@dataclass(frozen=True)
+class NextUp:
+    """One thing to do in words. href : where it is done; begin : the choice that its button takes in hand; later :
+    the batch of the plan that may be put off; post : an address that its button asks for a change."""
+
+    at: datetime
+    title: str
+    short: str
+    todo: ToDo | None = None
+    off: str = ""
+    on: str = ""
+    href: str = ""
+    button: str = ""
+    begin: dict[str, Any] | None = None
+    later: int | None = None
+    post: str = ""
+    note: str = ""
+
+    @property
+    def batch(self) -> PlannedBatch | None:
+        """What goes on."""
+        return self.todo.batch if self.todo else None
+
+
+def todos() -> tuple[NextUp, ...]:
+    """What is next, and what comes after it; asked for once a request."""
+    if "todos" not in g:
+        found = tuple(_in_words(item) for item in runs().agenda(now()))
+        if not found or found[0].at > now() + LEISURE:
+            found = (*_at_leisure(bool(found)), *found)
+        g.todos = found[:SHOWN]
+    return tuple(g.todos)
+
+
+def _names() -> dict[str, str]:
+    kit = desk().session().kit
+    named = {channel.id: channel.name or channel.id for _, channel in kit.channels()}
+    return named | {board.id: board.name or board.id for board in kit.all_boards()}
+
+
+def _in_words(item: ToDo) -> NextUp:
+    names = _names()
+    if item.do in (Do.FLY, Do.GIVEN_UP):
+        return _heat(item)
+    if item.batch is not None:
+        return _swap(item, names)
+    assert item.run is not None  # whatever is neither heat nor planned is about a batch in hand
+    where = names.get(item.run.place, item.run.place)
+    packs, href = few_tags(item.run.packs), url_for("run.page", key=item.run.key)
+    if item.do is Do.GO_ON:
+        act = ACTS[item.act or Act.INSPECT]
+        return NextUp(item.at, f"{act}: {where}", f"{act.lower()}, {where}", item, on=packs, href=href, button=act)
+    if item.do is Do.READ_AFTER:
+        return NextUp(item.at, f"Off {where}", f"off {where}", item, off=packs, href=href, button="Unplug and read")
+    if item.do is Do.CHECK:
+        return NextUp(item.at, f"Check {where}", f"check {where}", item, on=packs, href=href, button=f"Check {where}")
+    return NextUp(item.at, f"Off {where}", f"off {where}", item, off=packs, href=href, button=f"Look at {where}")
+
+
+def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
+    batch = item.batch
+    assert batch is not None
+    place = names.get(batch.channel, batch.channel)
+    on = f"On {place}" + (f", {names.get(batch.board, batch.board)}" if batch.board else "")
+    shown: dict[str, Any] = {"off": few_tags(item.off), "on": few_tags(batch.tags)}
+    if item.run is not None:
+        href = url_for("run.page", key=item.run.key)
+        return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **shown, href=href, button="Take off first")
+    kept = desk().latest_plan()
+    number = kept.plan.batches.index(batch) if kept else None
+    begin = choice_fields(batch.choice)
+    href = url_for("charge.page", **begin)
+    more: dict[str, Any] = {"begin": begin, "later": number, "href": href, "button": "Take it in hand", **shown}
+    return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **more)
+
+
+def _heat(item: ToDo) -> NextUp:
+    name = item.heat or "Heat"
+    if item.do is Do.GIVEN_UP:
+        return NextUp(item.at, f"{name} given up", f"{name} given up", item, href=url_for("plan.page"), button="Why")
+    odds = f"met in {item.met} of {item.of} tries" if item.of else ""
+    count = f"{len(item.packs)} of {item.wanted} packs" if len(item.packs) < item.wanted else few_tags(item.packs)
+    return NextUp(item.at, f"Take off, {name}", f"take off, {name}", item, on=count, href=url_for("plan.page"),
+                  note=odds, button="Who flies")  # fmt: skip
+
+
+def _at_leisure(has_more: bool) -> tuple[NextUp, ...]:
+    """What can be done at once where nothing is due: the first thing that is missing for a plan, or the plan itself."""
+    session, at = desk().session(now()), now()
+    if not session.packs:
+        return (NextUp(at, "Your packs", "write down packs", href=url_for("begin.page"), button="Begin"),)
+    if not any(True for _ in session.kit.channels()):
+        return (NextUp(at, "Your charger", "write down a charger", href=url_for("begin.page"), button="Write it down"),)
+    free, verdicts = bench().free_packs, bench().verdicts
+    unread = [pack.id for pack in free if pack.reading is None and pack.condition is Condition.OK]
+    if unread:
+        href = url_for("measure.page", pack=unread[0])
+        return (NextUp(at, "Measure", f"measure {few_tags(unread)}", on=few_tags(unread), href=href, button="Measure"),)
+    needy = [pack.id for pack in free if verdicts[pack.id].charges and not verdicts[pack.id].full]
+    if has_more:
+        return ()
+    if len(needy) == 1:
+        begin = choice_fields(Choice((needy[0],)))
+        href = url_for("charge.page", **begin)
+        return (NextUp(at, "Charge it alone", f"charge {needy[0]}", on=needy[0], href=href, button="Its dial card"),)
+    if needy and plan_desk().job is None:
+        return (NextUp(at, "Plan the rest", f"plan {few_tags(needy)}", on=few_tags(needy), post=url_for("plan.begin"),
+                    button="Plan it", href=url_for("plan.page")),)  # fmt: skip
+    return ()

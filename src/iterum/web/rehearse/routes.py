@@ -1,0 +1,217 @@
+"""Begin, steer and leave a rehearsal; on the real bench it is begun and ended, in the rehearsal it is steered."""
+
+from dataclasses import replace
+from datetime import timedelta
+from threading import Timer
+
+from flask import Blueprint, Response, current_app, flash, redirect, render_template, request, url_for
+from werkzeug.exceptions import BadRequest
+from werkzeug.wrappers import Response as AnyResponse
+
+from iterum.core.bench.choice import Kind
+from iterum.core.planning.rehearsed import Trouble
+from iterum.core.reasons import Busy, NotThere
+from iterum.core.season.lesson import Lesson, outcome
+from iterum.core.season.run import LIVE
+from iterum.devices.driver import Refused
+from iterum.exchange.lessons import lessons
+from iterum.services.rehearsing import SPEEDS, Rehearsal
+from iterum.web.context import desk, now, rehearsal, runs, undoable, watcher
+from iterum.web.figures import figure, whole
+from iterum.web.frame import go_back_to
+from iterum.web.next_up import todos
+from iterum.web.pictures.curves import PHONE_WIDTH, draw_evening
+from iterum.web.rehearse.day import CHOICES, day_page
+from iterum.web.who import is_shared
+
+blueprint = Blueprint("rehearse", __name__, url_prefix="/rehearse", template_folder="templates")
+
+LEAVE_S = 0.5
+MOST_SEED = 1_000_000
+"""Days to draw from."""
+DISTURBANCES = {
+    "link": "The link to the charger is lost for a minute",
+    "lag": "A cell lags in a batch that charges",
+    "hot": "A pack of a batch that charges gets hot",
+    "sag": "The source sags",
+    "slip": "The next heat slips by 15 min",
+}
+
+
+def _mine() -> Rehearsal:
+    found = rehearsal()
+    if found is None:
+        raise Busy("this is the real bench: no time is stepped over here")
+    return found
+
+
+@blueprint.get("")
+def page() -> str:
+    """On the real bench: begin or go back in. In a rehearsal: its speed, its steps, what may go wrong."""
+    found = current_app.extensions["iterum"]["rehearsals"]
+    heats = found.heats() if rehearsal() is None else None
+    changed = heats is not None and heats != desk().heats()
+    return render_template("rehearse/page.html", changed=changed, speeds=SPEEDS, running=found.running, url=found.url,
+                           choices=CHOICES, has_plan=desk().latest_plan() is not None,
+                           disturbances=DISTURBANCES, course=_lessons(), done=_done())  # fmt: skip
+
+
+DONE = "iterum_lessons"
+"""The cookie that lists what was done in lessons, on this browser alone."""
+
+
+def _lessons() -> tuple[Lesson, ...]:
+    return lessons(current_app.extensions["iterum"]["store"].path.parent / "lessons")
+
+
+def _done() -> dict[str, str]:
+    """What was chosen last in each lesson."""
+    pairs = (item.split(":") for item in request.cookies.get(DONE, "").split("|"))
+    return {pair[0]: pair[1] for pair in pairs if len(pair) == 2}
+
+
+@blueprint.get("/lesson/<name>")
+def lesson(name: str) -> Response:
+    """One situation; with a choice, what would have come of it."""
+    course = _lessons()
+    at = next((number for number, item in enumerate(course) if item.id == name), None)
+    if at is None:
+        raise NotThere("lesson", name)
+    mine = course[at]
+    chosen = next((item for item in mine.options if item.id == request.args.get("choose")), None)
+    told = outcome(mine, chosen) if chosen else None
+    evening = told.evening if told else None
+    rules = mine.session.rules
+    pictures = (
+        [draw_evening(evening, told.packs, rules, *wide) for wide in ((), (PHONE_WIDTH,))] if told and evening else []
+    )
+    done = _done()
+    page = render_template("rehearse/lesson.html", lesson=mine, number=at + 1, course=course, chosen=chosen, told=told,
+                           pictures=pictures, done=done,
+                           following=course[at + 1] if at + 1 < len(course) else None)  # fmt: skip
+    answer = Response(page)
+    if chosen:
+        kept = "|".join(f"{key}:{value}" for key, value in {**done, mine.id: chosen.id}.items())
+        answer.set_cookie(DONE, kept[:3000], max_age=31_536_000, samesite="Strict", httponly=True)
+    return answer
+
+
+@blueprint.get("/day")
+def day() -> str | AnyResponse:
+    """The plan in force, played by the model: what happens is drawn, what to do about it is asked."""
+    kept = desk().latest_plan()
+    if kept is None:
+        flash("There is no plan to rehearse yet.")
+        return redirect(url_for("plan.page"))
+    seed = request.args.get("seed", 1, type=whole)
+    if not 0 <= seed < MOST_SEED:
+        raise BadRequest("No such day.")
+    kinds = [kind for kind in Trouble if kind.value in request.args.getlist("kind")]
+    if not kinds and "nothing" not in request.args:
+        kinds = list(Trouble)
+    acts = request.args.get("acts", "")
+    key = f"day {seed} {acts} {','.join(kinds)}"
+    session = desk().session_at(kept.made_at, now())
+    shown = day_page(kept, session, seed, kinds, acts, lambda find: desk().remember(key, now(), find))
+    return render_template("rehearse/day.html", shown=shown)
+
+
+@blueprint.get("/next")
+def up_next() -> Response:
+    """What is next here, in a few words, for the mark of a rehearsal."""
+    first = todos()[:1]
+    words = f"{first[0].at.astimezone().strftime('%H:%M')} {first[0].short}" if first else "nothing is due"
+    return Response(words, mimetype="text/plain")
+
+
+@blueprint.post("/begin")
+def begin() -> AnyResponse:
+    """Begin it on a copy of this bench, and go in."""
+    if rehearsal() is not None:
+        raise Busy("this is a rehearsal already")
+    if is_shared():
+        raise Busy("a rehearsal is begun on Iterum’s own machine: it is not shared")
+    speed = request.form.get("speed", 10.0, type=figure)
+    if speed not in SPEEDS:
+        raise BadRequest("No such speed.")
+    url = current_app.extensions["iterum"]["rehearsals"].begin(request.host_url.rstrip("/"), speed, now())
+    return redirect(f"{url}plan" if desk().latest_plan() else url)
+
+
+@blueprint.post("/end")
+def end() -> AnyResponse:
+    """End it from the real bench."""
+    current_app.extensions["iterum"]["rehearsals"].end()
+    flash("The rehearsal is over. Nothing of it was kept.")
+    return redirect(url_for("rehearse.page"))
+
+
+@blueprint.post("/take")
+def take() -> AnyResponse:
+    """Take the heats as they stand in the rehearsal into the real bench; nothing else of it comes over."""
+    if rehearsal() is not None:
+        raise Busy("this is a rehearsal: take its heats on the real bench")
+    heats = current_app.extensions["iterum"]["rehearsals"].heats()
+    if heats is None or heats == desk().heats():
+        flash("Nothing to take: the heats are the same.")
+        return redirect(url_for("rehearse.page"))
+    with undoable("The heats of the rehearsal are taken") as told:
+        desk().set_heats(heats, now())
+        told.text = "The heats of the rehearsal are taken. Plan again to follow."
+    return redirect(url_for("plan.page"))
+
+
+@blueprint.post("/leave")
+def leave() -> AnyResponse:
+    """End it from within, and go back to the real bench."""
+    to = _mine().real_url
+    Timer(LEAVE_S, current_app.extensions["iterum"]["over"].set).start()
+    return redirect(f"{to}/rehearse")
+
+
+@blueprint.post("/speed")
+def speed() -> AnyResponse:
+    """Let time run faster or slower."""
+    wanted = request.form.get("speed", 0.0, type=figure)
+    if wanted not in SPEEDS:
+        raise BadRequest("No such speed.")
+    _mine().clock.run_at(wanted)
+    return redirect(go_back_to(request.form.get("back", "")))
+
+
+@blueprint.post("/step")
+def step() -> AnyResponse:
+    """To the next event: what is due next, or when a charge ends; a quarter of an hour where nothing is."""
+    mine = _mine()
+    ahead = [item.at for item in runs().agenda(now()) if item.at > now() + timedelta(seconds=1)]
+    ends = [item.ends_at for item in runs().in_hand(now()) if item.ends_at is not None and item.ends_at > now()]
+    mine.step(min((*ahead, *ends), default=now() + timedelta(minutes=15)), watcher())
+    return redirect(go_back_to(request.form.get("back", "")))
+
+
+@blueprint.post("/disturb")
+def disturb() -> AnyResponse:
+    """Let something go wrong, as it does on a field."""
+    mine, kind = _mine(), request.form.get("kind", "")
+    if kind not in DISTURBANCES:
+        raise BadRequest("No such disturbance.")
+    if kind == "slip":
+        heats = desk().heats()
+        later = next((index for index, heat in enumerate(heats) if heat.at > now()), None)
+        if later is not None:
+            moved = [
+                replace(heat, at=heat.at + timedelta(minutes=15)) if index == later else heat
+                for index, heat in enumerate(heats)
+            ]
+            with undoable("The next heat slips by 15 min"):
+                desk().set_heats(moved, now())
+        return redirect(go_back_to(request.form.get("back", "")))
+    live = [run.channel for run in runs().open() if run.state in LIVE and run.kind is Kind.CHARGE]
+    try:
+        with mine.bench.lock:
+            mine.bench.bench.fault(kind, live[0] if live else "", "60" if kind == "link" else None)
+    except (Refused, KeyError) as error:
+        flash(f"Nothing to disturb: {error}.", "care")
+    else:
+        flash(f"{DISTURBANCES[kind]}.", "care")
+    return redirect(go_back_to(request.form.get("back", "")))

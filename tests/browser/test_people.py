@@ -1,0 +1,106 @@
+"""Three people: one who begins, one at the keyboard, one with a phone; and how many keys and acts each may need."""
+
+import pytest
+from playwright.sync_api import expect
+
+from tests.browser.test_access import with_a_plan
+
+KEYS_TO_AMPS = 90
+"""From nothing to the first amps: six like packs, one charger, one bank, one board; measuring not counted."""
+
+
+class Hands:
+    """Somebody who only has a keyboard, and counts."""
+
+    def __init__(self, page):
+        self.page, self.keys = page, 0
+
+    def type(self, text, then="Enter", counted=True):
+        expect(self.page.locator("html[data-ready]")).to_have_count(1)
+        expect(self.page.locator("input:focus")).to_have_count(1)
+        for letter in text:
+            self.page.keyboard.press(letter if letter != " " else "Space")
+        self.keys += len(text) if counted else 0
+        if then:
+            self.press(then, counted)
+
+    def press(self, key, counted=True):
+        expect(self.page.locator("html[data-ready]")).to_have_count(1)
+        self.page.keyboard.press(key)
+        self.keys += 1 if counted else 0
+
+
+def arrived(page, words):
+    expect(page.get_by_role("heading", name=words).first).to_be_visible()
+
+
+def test_a_new_pilot_comes_from_nothing_to_amps_in_ninety_keys(page, empty_address):
+    hands = Hands(page)
+    page.goto(empty_address)
+    arrived(page, "Begin")
+    hands.type("6x650 3S 60C XT30 LiPo")
+    expect(page.get_by_text("A-01 to A-06").first).to_be_visible()
+    hands.type("dual 400W 12A 6S")
+    expect(page.get_by_text("charger-1").first).to_be_visible()
+    hands.type("12 V 60 Ah")
+    expect(page.get_by_text("source-1").first).to_be_visible()
+    hands.type("6")
+    for number in range(1, 7):
+        expect(page.locator("#pack-tag")).to_have_text(f"A-{number:02}")
+        hands.type("380380380", counted=False)
+    page.locator("#primary").filter(has_text="Match").wait_for()
+    hands.press("Enter")
+    page.locator("#primary").filter(has_text="Dial").wait_for()
+    hands.press("Enter")
+    page.get_by_role("button", name="Take it in hand").wait_for()
+    hands.press("Enter")
+    state = page.locator(".run-state")
+    expect(state).to_have_text("planned")
+    hands.press("a")
+    expect(state).to_have_text("inspected")
+    hands.press("Enter")
+    expect(state).to_have_text("plugged in")
+    hands.type("3", then="Tab")
+    hands.type("11.4", then="Tab")
+    hands.type("3.9")
+    expect(state).to_have_text("set and read back")
+    hands.press("Enter")
+    expect(state).to_have_text("charging")
+    assert hands.keys <= KEYS_TO_AMPS
+
+
+def test_what_the_label_leaves_open_is_asked_on_the_same_page(page, empty_address):
+    page.goto(empty_address)
+    hands = Hands(page)
+    hands.type("2 x 14.4 V 1500")
+    expect(page.get_by_label("Which is it?")).to_be_focused()
+    expect(page.get_by_label("Your packs", exact=True)).to_have_value("2 x 14.4 V 1500")
+    page.keyboard.press("l")
+    page.get_by_role("button", name="Write it down").first.click()
+    expect(page.get_by_text("A-01 to A-02").first).to_be_visible()
+
+
+def test_a_table_of_packs_is_taken_whole(page, empty_address):
+    page.goto(f"{empty_address}/begin/table")
+    page.get_by_label("Paste it here").fill(
+        "Tag;Cells;Capacity (mAh);C rating\nR-1;3S;2,200;45\nR-2;3;2.2 Ah;45\nR-3;4;1500;60\n"
+    )
+    page.get_by_role("button", name="Read it").click()
+    expect(page.get_by_label("C rating means")).to_have_value("discharge_c")
+    page.get_by_role("button", name="Take 3 rows").click()
+    expect(page.get_by_text("Line 2: does not say its chemistry.")).to_be_visible()  # asked, never assumed
+    page.get_by_label("Rows that name no chemistry are").select_option("lipo")
+    page.get_by_role("button", name="Take 3 rows").click()
+    expect(page.locator(".box")).to_contain_text("R-3")
+    expect(page.get_by_label("R-2, 3S LiPo 2200", exact=False)).to_have_count(1)
+
+
+@pytest.mark.parametrize("path", ["/plan", "/charge"])
+def test_an_expert_takes_the_next_batch_with_one_key(page, address, path):
+    with_a_plan(page, address)
+    page.goto(address + path)
+    said = page.locator(".next-card").inner_text()
+    assert "Take it in hand" in said
+    page.locator("main").focus()
+    page.keyboard.press("Enter")
+    expect(page.locator(".run-state")).to_have_text("planned")

@@ -1,0 +1,45 @@
+"""The kit as trees: watts that reach the packs, what flows and is left, and where it is narrow."""
+
+import pytest
+
+from iterum.core.bench.bench import Bench, Running
+from iterum.core.bench.chain import trees
+from iterum.core.bench.kit import Channel, Charger, Kit, Source, Supply
+from iterum.core.bench.rules import HouseRules
+
+
+def channels(tag, watts):
+    return tuple(Channel(f"{tag}-{number}", 10, each) for number, each in enumerate(watts, 1))
+
+
+KIT = Kit(
+    chargers=(
+        Charger("twin", channels("twin", (250, 250)), "brick", efficiency=0.9, total_power_w=400),
+        Charger("lone", channels("lone", (80,)), "bank", efficiency=0.8),
+        Charger("wall", channels("wall", (50,))),
+    ),
+    supplies=(Supply("brick", 600, fed_by="gen", efficiency=0.85),),
+    sources=(Source("bank", 12, 5), Source("gen", max_power_w=300), Source("spare")),
+)
+
+
+def test_widths_are_watts_at_the_packs_after_every_loss():
+    found = {tree.source.part.id if tree.source.part else None: tree for tree in trees(Bench((), KIT, HouseRules()))}
+    gen, bank = found["gen"], found["bank"]
+    assert gen.source.packs_w == pytest.approx(300 * 0.85 * 0.9)
+    assert gen.branches[0].supply.packs_w == pytest.approx(600 * 0.9)
+    assert gen.branches[0].narrowest(gen.source) == "source"
+    assert bank.branches[0].narrowest(bank.source) == "source"  # 12 V × 5 A × 0.8 = 48 W, under the channel's 80
+    assert found[None].branches[0].narrowest(found[None].source) == "channels"
+    assert found["spare"].branches == ()
+
+
+def test_what_flows_is_counted_where_it_leaves():
+    running = (Running(("A",), None, "twin-1", 5, 100, 20, 12),)
+    tree = trees(Bench((), KIT, HouseRules(), running))[0]  # what gives most comes first
+    supply, charger = tree.branches[0].supply, tree.branches[0].charger
+    assert tree.source.now_w == pytest.approx(100 / 0.9 / 0.85)
+    assert tree.source.left_w == pytest.approx(300 - 100 / 0.9 / 0.85)
+    assert (supply.now_w, supply.flows_w) == pytest.approx((100 / 0.9, 100))
+    assert (charger.now_w, charger.left_w) == (100, 300)
+    assert [len(on_it) for _, on_it in tree.branches[0].channels] == [1, 0]

@@ -1,0 +1,71 @@
+"""The box, the ladder to storage and the chain: everything once, in its place, and nothing outside the picture."""
+
+import re
+from datetime import timedelta
+from itertools import pairwise
+
+import pytest
+
+from iterum.core.bench.chain import trees
+from iterum.core.season.box import Standing
+from iterum.core.season.storage import THERE_V, Way, plan_storage
+from iterum.web.packs.views import box
+from iterum.web.pictures import chain
+from iterum.web.put_away.views import HEIGHT, ladder
+from tests.benches import random_bench
+from tests.conftest import NOON
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_every_pack_stands_once_in_the_box(seed):
+    session = random_bench(seed)
+    shown = box(session, (), (), {})
+    tags = [case.tag for shelf in shown.shelves for group in shelf.groups for case in group.cases]
+    assert sorted(tags) == sorted(pack.id for pack in session.packs)
+    assert sum(count for _, _, count in shown.counts) == len(tags)
+    for shelf in shown.shelves:
+        places = [list(Standing).index(group.standing) for group in shelf.groups]
+        assert places == sorted(places)  # what is urgent first
+    verdicts = session.bench.verdicts
+    for shelf in shown.shelves:
+        for group in shelf.groups:
+            may_charge = [verdicts[case.tag].charges for case in group.cases]
+            assert all(may_charge) or group.standing in (Standing.APART, Standing.MEASURE, Standing.FULL)
+    only = box(session, (), (), {}, shown.counts[0][0])
+    assert sum(len(group.cases) for shelf in only.shelves for group in shelf.groups) == shown.counts[0][2]
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_every_batch_of_tonight_has_its_column_and_its_arrows_point_to_the_line(seed):
+    plan = plan_storage(random_bench(seed).bench)
+    pic = ladder(plan, {}, THERE_V, NOON)
+    if pic is None:
+        assert plan.batches == ()
+        return
+    drawn = [rung.tag for column in pic.columns for rung in column.rungs]
+    assert sorted(drawn) == sorted(gap.pack.id for item in plan.batches for gap in item.gaps)
+    for column in pic.columns:
+        assert column.from_at >= NOON
+        for rung in column.rungs:
+            assert rung.below == (column.item.way is Way.UP)
+            assert 0 <= rung.y <= HEIGHT
+    starts = [column.from_at for column in pic.columns]
+    assert starts == sorted(starts)
+    assert pic.first is None or (pic.first.item.choice is not None and pic.first.from_at < NOON + timedelta(hours=12))
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_no_part_of_the_chain_is_left_out_or_drawn_over_another(seed):
+    session = random_bench(seed)
+    for tree in trees(session.bench):
+        pic = chain.draw(tree, {}, {}, {})
+        assert [case.channel for case in pic.cases] == [
+            link.part.id for branch in tree.branches for link, _ in branch.channels
+        ]
+        for part in pic.parts:
+            assert 0 <= part.middle - part.half < part.middle + part.half <= pic.height
+        rows = [part for part in pic.parts if part.column == "channel"]
+        for above, below in pairwise(rows):
+            assert above.middle + above.half <= below.middle - below.half
+        for stream in pic.streams:
+            assert all(0 <= float(y) <= pic.height for y in re.findall(r" (-?[\d.]+)", stream.path))

@@ -1,0 +1,266 @@
+"""A rehearsal: the same application on a copy, that reaches nothing real; and lessons whose numbers are the model's."""
+
+import json
+import re
+import shutil
+import sqlite3
+import urllib.error
+import urllib.parse
+import urllib.request
+from contextlib import closing
+from datetime import timedelta
+from http.cookiejar import CookieJar
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from iterum.core.bench.choice import Choice
+from iterum.core.bench.rules import first_time
+from iterum.core.electrical.joining import even_out
+from iterum.core.season.lesson import outcome
+from iterum.core.season.run import State
+from iterum.exchange.faults import BadInput
+from iterum.exchange.lessons import lesson_schema, lessons, read_lesson
+from iterum.services.desk import Desk
+from iterum.services.links import Links
+from iterum.services.rehearsing import RehearsalClock, Rehearsals, copied
+from iterum.services.running import RunDesk
+from iterum.store.database import Store
+from iterum.web import create_app
+from tests.conftest import NOON, SOAK
+from tests.web.conftest import Visitor, planned
+
+COURSE = lessons()
+
+
+def dumped(path):
+    """Everything that is kept, as text."""
+    with closing(sqlite3.connect(path)) as database:
+        return "\n".join(database.iterdump())
+
+
+class Pilot:
+    """A browser on the rehearsal: cookies, tokens, and what comes back."""
+
+    def __init__(self, url):
+        self.url = url.rstrip("/")
+        self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(CookieJar()))
+
+    def ask(self, path, **fields):
+        data = (
+            urllib.parse.urlencode([*fields.items(), ("csrf_token", self.token())], doseq=True).encode()
+            if fields
+            else None
+        )
+        try:
+            with self.opener.open(self.url + path, data, timeout=30) as answer:
+                return answer.status, answer.read().decode()
+        except urllib.error.HTTPError as error:
+            return error.code, error.read().decode()
+
+    def token(self):
+        return re.search(r'name="csrf-token" content="([^"]+)"', self.ask("/kit")[1])[1]
+
+
+@pytest.fixture
+def real(tmp_path, demo_file):
+    shutil.copy(demo_file, tmp_path / "real.sqlite3")
+    return tmp_path / "real.sqlite3"
+
+
+@pytest.fixture
+def rehearsal(real):
+    found = Rehearsals(real)
+    found.begin("http://127.0.0.1:9", 60, NOON)
+    yield found
+    found.end()
+
+
+def test_every_page_is_marked_and_its_wrong_button_leads_to_the_real_bench(rehearsal):
+    pilot = Pilot(rehearsal.url)
+    for path in ("/measure", "/match", "/charge", "/plan", "/packs", "/kit", "/log", "/nowhere"):
+        _, page = pilot.ask(path)
+        assert "Nothing is real, nothing is logged" in page, path
+        assert re.search(r'href="http://127\.0\.0\.1:9/wrong"\s+id="wrong"', page), path
+    assert pilot.ask("/share")[0] == 403
+    assert pilot.ask("/rehearse/begin", speed=10)[0] == 403
+
+
+ACTS = {
+    "measure": lambda tag: ("/measure", {"pack": tag, **{f"cell{n}": "3.80" for n in range(1, 5)}}),
+    "wrong": lambda tag: ("/wrong", {"see": "swelling", "packs": tag}),
+    "run": lambda tag: ("/run", {"packs": tag, "channel": "Twin-1"}),
+    "down": lambda tag: ("/run", {"packs": tag, "kind": "bring down"}),
+    "step": lambda _: ("/rehearse/step", {"back": "/plan"}),
+    "rules": lambda _: ("/rules", {"rule": "rate", "school": "half"}),
+    "pack": lambda _: ("/begin/packs", {"label": "2 x 650 3S LiPo"}),
+    "heat": lambda _: ("/rehearse/disturb", {"kind": "slip"}),
+    "source": lambda _: ("/kit/source/ledger", {"id": "bank", "act": "filled"}),
+    "retire": lambda tag: ("/packs/retire", {"id": tag}),
+    "undo": lambda _: ("/files/undo/1", {"back": "/"}),
+}
+
+
+@settings(max_examples=2 * SOAK, suppress_health_check=list(HealthCheck))
+@given(st.lists(st.tuples(st.sampled_from(sorted(ACTS)), st.integers(0, 31)), min_size=8, max_size=16))
+def test_whatever_is_done_in_it_the_real_bench_stays_as_it_was(rehearsal, real, walk):
+    before = dumped(real)
+    pilot = Pilot(rehearsal.url)
+    tags = re.findall(r'id="case-([A-Z]-\d+)"', pilot.ask("/packs")[1])
+    for act, number in walk:
+        path, fields = ACTS[act](tags[number % len(tags)])
+        status, page = pilot.ask(path, **fields)
+        assert status < 500, (path, fields, page[:300])
+    assert dumped(real) == before
+
+
+def test_heats_that_slipped_in_it_are_taken_into_the_real_plan_and_nothing_else(rehearsal, real):
+    pilot = Pilot(rehearsal.url)
+    pilot.ask("/rehearse/disturb", kind="slip")
+    pilot.ask("/begin/packs", label="2 x 650 3S LiPo")
+    app = create_app(real, lambda: NOON)
+    app.extensions["iterum"]["rehearsals"] = rehearsal
+    visitor, desk = Visitor(app), app.extensions["iterum"]["desk"]
+    before, packs = desk.heats(), desk.session().packs
+    assert "Its heats stand at other times" in visitor.get("/rehearse").seen.said
+    visitor.post("/rehearse/take")
+    assert desk.heats()[0].at == before[0].at + timedelta(minutes=15)
+    assert [heat.wish.name for heat in desk.heats()] == [heat.wish.name for heat in before]
+    assert desk.session().packs == packs
+    visitor.post("/rehearse/take")  # once is enough
+    assert desk.heats()[0].at == before[0].at + timedelta(minutes=15)
+    app.extensions["iterum"]["store"].close()
+
+
+def test_it_reaches_no_device_but_the_simulated_one(rehearsal, tmp_path):
+    (tmp_path / "charger.log").write_text("0;12.0\n")
+    pilot = Pilot(rehearsal.url)
+    for address in ("127.0.0.1:9", f"log:{tmp_path / 'charger.log'}?channel=Twin-1", "line://127.0.0.1:9"):
+        _, page = pilot.ask("/kit/device", kind="charger", address=address, act="add")
+        assert "Not kept" in page, address
+    _, page = pilot.ask("/kit")
+    assert page.count("charger at") == 1
+
+
+def test_a_copy_has_nothing_in_hand_and_nobody_paired(real):
+    store = Store(real)
+    runs = RunDesk(store, Desk(store), Links(store))
+    key = runs.begin(Choice(("P-12",), None, "Small-1"), NOON)
+    store.close()
+    copied(real, real.parent / "copy.sqlite3", NOON)
+    copy = Store(real.parent / "copy.sqlite3")
+    mine = RunDesk(copy, Desk(copy), Links(copy))
+    assert mine.open() == ()
+    assert mine.look(key, NOON).run.state is State.DROPPED
+    copy.close()
+    assert RunDesk(Store(real), Desk(Store(real)), Links(Store(real))).open() != ()
+
+
+def test_time_runs_at_the_speed_that_is_chosen_and_never_back():
+    seconds = [0.0]
+    clock = RehearsalClock(NOON, 60, lambda: seconds[0])
+    seconds[0] = 2.0
+    assert clock() == NOON + timedelta(minutes=2)
+    clock.run_at(1)
+    seconds[0] = 4.0
+    assert clock() == NOON + timedelta(minutes=2, seconds=2)
+    clock.set_on(timedelta(minutes=5))
+    assert clock.monotonic() == 7 * 60 + 2
+
+
+# ------------------------------------------------------------------------------------------------ lessons
+
+
+@pytest.mark.parametrize("lesson", COURSE, ids=lambda lesson: lesson.id)
+def test_the_slip_is_refused_and_the_good_way_goes(lesson):
+    told = {option.good: outcome(lesson, option) for option in lesson.options}
+    slip, good = told[False], told[True]
+    assert slip.sizing is None
+    assert slip.refusals
+    if good.sizing is not None:
+        assert good.sizing.joining.passes
+        assert all(rate <= pack.charge_c + 1e-9 for pack in good.packs for rate in [good.rates_c[pack.id]])
+    elif good.evening is not None:
+        assert good.evening.joining.passes
+
+
+@pytest.mark.parametrize("lesson", COURSE, ids=lambda lesson: lesson.id)
+def test_each_is_played_twice_and_its_page_shows_the_numbers_of_the_model(lesson, visitor):
+    page = visitor.get(f"/rehearse/lesson/{lesson.id}").seen
+    assert lesson.question in page.said
+    for option in lesson.options:
+        said = visitor.get(page.link(re.escape(option.words))).seen.said
+        told = outcome(lesson, option)
+        assert option.then in said
+        assert ("What would have flowed" in said) is not option.good
+        if told.worst:
+            tags = next(item for item in lesson.options if item == option).does
+            again = even_out(
+                lesson.session.bench.members(tags.join), lesson.session.rules, 5.0, tags.last, None, tags.rate_c
+            )
+            worst = max(again.packs, key=lambda item: item.peak_rate_c)
+            assert f"{abs(worst.peak_current_a):.1f} A" in said
+        if told.sizing:
+            assert f"{told.sizing.current_a:.1f} A to dial" in said
+    listed = visitor.get("/rehearse").seen.said
+    assert lesson.options[-1].words in listed  # what was done is kept
+
+
+def test_a_club_adds_a_lesson_of_its_own(demo_app, visitor, tmp_path):
+    folder = tmp_path / "lessons"
+    folder.mkdir()
+    own = {
+        "format": "iterum-lesson", "version": 1, "id": "ours", "title": "Our own", "situation": "Two packs.", "question": "Which?",
+        "session": {"format": "iterum-session", "version": 1,
+                    "packs": [{"id": "A", "chemistry": "lipo", "cells": 3, "capacity_mah": 1000, "cell_volts": [3.8, 3.8, 3.8]}]},
+        "choices": [{"id": "one", "words": "This one", "good": True, "then": "So."}, {"id": "two", "words": "That", "good": False, "then": "No."}],
+        "instead": "Look first.",
+    }  # fmt: skip
+    (folder / "ours.json").write_text(json.dumps(own))
+    assert "Our own" in visitor.get("/rehearse").seen.said
+    assert set(own) == set(lesson_schema()["properties"])
+    own["choices"][0]["does"] = {"join": ["A", "Z"]}
+    with pytest.raises(BadInput, match="names Z"):
+        read_lesson(json.dumps(own).encode())
+    del own["question"]
+    with pytest.raises(BadInput, match="question"):
+        read_lesson(json.dumps(own).encode())
+
+
+def test_who_does_it_for_the_first_time_is_held_back_and_let_go_step_by_step(demo_app, visitor):
+    desk = demo_app.extensions["iterum"]["desk"]
+    visitor.post("/rules/first-time", act="on", back="/rehearse")
+    assert first_time(desk.session().rules) == ("half the window", "identical packs only", "two packs at most")
+    groups = desk.matching(NOON)[0].groups
+    assert max(len(group.packs) for group in groups) == 2
+    assert all(len({pack.capacity_mah for pack in group.packs}) == 1 for group in groups)
+    for path in ("/measure", "/plan", "/kit"):
+        assert "First time two packs at most" in visitor.get(path).seen.said
+    left = [len(first_time(desk.session().rules))]
+    while left[-1]:
+        visitor.post("/rules/first-time", act="lift", back="/rules")
+        left.append(len(first_time(desk.session().rules)))
+    assert left == [3, 2, 1, 0]
+    assert "First time two" not in visitor.get("/kit").seen.said
+    assert desk.session().rules.max_packs is None
+
+
+def test_todays_plan_is_played_and_every_decision_is_asked_and_accounted_for(visitor):
+    assert "no plan to rehearse" in visitor.client.get("/rehearse/day", follow_redirects=True).text
+    planned(visitor)
+    assert "Nothing happened: the day is the plan" in visitor.get("/rehearse/day?nothing=yes").text
+    acts, page = "", visitor.get("/rehearse/day?seed=7").text
+    assert page == visitor.get("/rehearse/day?seed=7").text  # the same day again
+    assert "data-batch" not in page  # nothing on it moves the real plan
+    while "Go on as planned" in page:
+        acts += "g"
+        page = visitor.get(f"/rehearse/day?seed=7&acts={acts}").text
+    assert "What it came to" in page
+    assert page.count("You went on.") == len(acts) >= 1
+    assert len(re.findall("It cost ", page)) == len(acts)
+    only = visitor.get("/rehearse/day?seed=7&kind=slip").text
+    assert " min later." in only
+    assert visitor.get("/rehearse/day?seed=-1").status_code == 400
+    before = visitor.get("/log?kind=acts").text
+    assert "Rehears" not in re.search(r"(?s)<main.*</main>", before)[0]
