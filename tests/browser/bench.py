@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
 from shutil import which
+from typing import Any
 
 from playwright.sync_api import Browser, Page, Playwright, sync_playwright
 from werkzeug.serving import WSGIRequestHandler, make_server
@@ -54,15 +55,44 @@ def running(database: Path, clock: Callable[[], datetime], watch: bool = False, 
         app.extensions["iterum"]["desk"].close()
 
 
+def ready(page: Page) -> None:
+    """Wait until keys act on the page that is there."""
+    page.locator("html[data-ready], html:not(:has(script[type=module]))").wait_for(state="attached")
+
+
+def patient(page: Page) -> Page:
+    """Go somewhere, or press a key, only as a person would: when the page has come. A script's hands are faster."""
+    goto, press, typed = page.goto, page.keyboard.press, page.keyboard.type
+
+    def arrive(*arguments: Any, **more: Any) -> Any:
+        answer = goto(*arguments, **more)
+        ready(page)
+        return answer
+
+    def pressed(key: str, **more: Any) -> None:
+        ready(page)
+        press(key, **more)
+
+    def written(text: str, **more: Any) -> None:
+        ready(page)
+        typed(text, **more)
+
+    page.goto = arrive  # type: ignore[method-assign]
+    page.keyboard.press = pressed  # type: ignore[method-assign]
+    page.keyboard.type = written  # type: ignore[method-assign]
+    return page
+
+
 @contextmanager
 def turning(page: Page) -> Iterator[None]:
     """What is done within leads to another page, or the same one anew: come out when keys act there.
 
     Without it the next line may still read, or type into, the page that is being left.
     """
+    ready(page)
     with page.expect_navigation():
         yield
-    page.locator("html[data-ready]").wait_for(state="attached")
+    ready(page)
 
 
 def taken_in_hand(page: Page) -> int:

@@ -13,7 +13,7 @@ from iterum.services.links import Links
 from iterum.services.running import RunDesk
 from iterum.services.watching import TYPED, Watcher
 from iterum.store.database import Store
-from tests.browser.bench import PHONE, WIDE, launched, running, started
+from tests.browser.bench import PHONE, WIDE, launched, patient, running, started
 from tests.conftest import NOON
 
 
@@ -88,16 +88,7 @@ def open_page(browser):
             ),
         )
         page.theme = theme
-        goto = page.goto
-
-        def arrive(*arguments, **more):
-            """Go there, and wait until keys act: a person's hands are slower than a script's."""
-            answer = goto(*arguments, **more)
-            page.locator("html[data-ready], html:not(:has(script[type=module]))").wait_for(state="attached")
-            return answer
-
-        page.goto = arrive
-        return page
+        return patient(page)
 
     yield opened
     problems = [problem for context in contexts for page in context.pages for problem in page.problems]

@@ -13,7 +13,6 @@ def test_a_class_is_measured_matched_and_dialled_by_keyboard_alone(page, empty_a
     page.keyboard.type("3 x 2200 3S LiPo")  # the first field has the focus
     page.keyboard.press("Enter")
     expect(page.get_by_label("Cells in series")).to_have_value("3")
-    expect(page.locator("html[data-ready]")).to_have_count(1)
     expect(page.locator("#primary")).to_be_focused()
     page.keyboard.press("Enter")
     expect(page.get_by_text("A-01 to A-03 are written down.")).to_be_visible()
@@ -124,7 +123,6 @@ def test_from_measured_packs_to_a_plan_by_keyboard(page, address):
     page.get_by_label("Try for").focus()
     page.keyboard.press("Home")
     page.locator("main").focus()
-    expect(page.locator("html[data-ready]")).to_have_count(1)
     page.keyboard.press("r")
     expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
     expect(page.locator(".wide-only svg.strip-picture")).to_be_visible()
@@ -196,7 +194,6 @@ def test_single_keys_can_be_switched_off_and_never_fire_in_text(page, address):
     page.goto(f"{address}/packs")
     page.keyboard.press("!")
     expect(page.get_by_role("heading", name="What do you see?")).to_be_visible()
-    expect(page.locator("html[data-ready]")).to_have_count(1)
     page.keyboard.press("?")
     page.get_by_role("button", name=re.compile("off", re.I)).click()
     page.goto(f"{address}/packs")
@@ -206,7 +203,6 @@ def test_single_keys_can_be_switched_off_and_never_fire_in_text(page, address):
 
 def test_a_few_letters_reach_a_pack_a_page_and_an_act(page, address):
     page.goto(f"{address}/plan")
-    expect(page.locator("html[data-ready]")).to_have_count(1)
     page.keyboard.press("j")
     page.keyboard.type("p-07")
     expect(page.locator("#palette [aria-selected=true]")).to_contain_text("P-07")

@@ -8,6 +8,7 @@ from iterum.core.bench.choice import Choice
 from iterum.core.bench.kit import Channel, Charger
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord
+from iterum.core.planning.rounds import ChargeKey
 from iterum.core.season.agenda import Do
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
@@ -20,7 +21,7 @@ from tests.conftest import NOON, even
 def planned(packs, channel, start_min, board=None, end_min=None):
     end_min = end_min or start_min + 40
     return PlannedBatch(
-        packs, "lipo-4S", board, channel, None, 1.8, 1.0, start_min, start_min + 3, end_min - 5, end_min, 30, 20, 30
+        tuple(map(ChargeKey, packs)), "lipo-4S", board, channel, None, 1.8, 1.0, start_min, start_min + 3, end_min - 5, end_min, 30, 20, 30
     )
 
 

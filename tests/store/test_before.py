@@ -1,6 +1,7 @@
 """A database of before opens, whole, whatever happens on the way."""
 
 import shutil
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -8,12 +9,18 @@ from alembic import command
 from alembic.config import Config
 from sqlalchemy import Engine, create_engine, event
 
+from iterum.core.planning.history import Past
+from iterum.core.planning.planner import Planner
+from iterum.core.planning.record import Offer, PlanRecord, record_of
+from iterum.core.reasons import reason
 from iterum.core.season.run import State
+from iterum.demo import demo_session
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.logbook import LogBook, Query
 from iterum.services.running import RunDesk
 from iterum.store.database import Store
+from iterum.store.documents import from_document, to_document
 from iterum.web.app import create_app
 from tests.conftest import NOON
 
@@ -47,6 +54,23 @@ def test_plan_runs_and_log_of_before_are_read(path):
     visitor = create_app(path, lambda: NOON).test_client()
     for address in ("/plan", "/plan?batch=0", "/plan/sheet", "/charge", "/run/1", "/run/2", "/log", "/measure"):
         assert visitor.get(address).status_code == 200, address
+
+
+def test_a_plan_whose_tags_bore_their_round_is_read():
+    planner = Planner(demo_session())
+    record = record_of(planner.plan(), past=Past(done=planner.plan().batches[:1]), offers=[Offer(reason("replan_same"))])
+    assert {number for batch in record.batches for number in batch.rounds} >= {1, 2}
+
+    def before(batch):
+        named = [tag if number == 1 else f"{tag} ↻{number}" for tag, number in batch.pop("charges")]
+        return batch | {"packs": named}
+
+    document = to_document(record) | {"version": 2}
+    document["batches"] = [before(batch) for batch in document["batches"]]
+    document["past"]["done"] = [before(batch) for batch in document["past"]["done"]]
+    document["offers"][0]["plan"] = {name: document[name] for name in document if name not in ("offers", "version")}
+    kept = from_document(PlanRecord, document)
+    assert kept == replace(record, offers=(replace(record.offers[0], plan=replace(record, offers=())),))
 
 
 def test_a_migration_that_dies_leaves_the_database_as_it_was_and_is_done_the_next_time(path):

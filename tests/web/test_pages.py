@@ -275,7 +275,7 @@ class TestPlan:
         assert "What changed" in page
         assert "Runs, or is about to: left alone" in page
         again = desk(demo_app).latest_plan().plan.batches[0]
-        assert (again.tags, again.channel) == (first.tags, first.channel)
+        assert (again.packs, again.channel) == (first.packs, first.channel)
         assert again.start_min == pytest.approx(first.start_min - 15)
 
     def moved(self, visitor, demo_app):
@@ -292,7 +292,7 @@ class TestPlan:
         batches = desk(demo_app).latest_plan().plan.batches
         last = len(batches) - 1
         _, by_min = self.moved(visitor, demo_app)
-        moved = next(item for item in desk(demo_app).latest_plan().plan.batches if item.tags == batches[last].tags)
+        moved = next(item for item in desk(demo_app).latest_plan().plan.batches if item.packs == batches[last].packs)
         assert moved.start_min == pytest.approx(batches[last].start_min + by_min)
         assert moved.locked
         before = desk(demo_app).latest_plan().plan
@@ -311,7 +311,7 @@ class TestPlan:
         page = self.planned(visitor, follow="yes")
         assert "Kept where you put it." in page
         last = desk(demo_app).latest_plan().plan.batches
-        assert any(item.tags == batches[-1].tags and item.locked for item in last)
+        assert any(item.packs == batches[-1].packs and item.locked for item in last)
 
     def test_the_chosen_batch_shows_its_pinch(self, visitor):
         self.planned(visitor)
@@ -390,7 +390,7 @@ class TestRunSheet:
         self.planned(visitor)
         page = visitor.get("/plan/sheet").text
         for batch in desk(demo_app).latest_plan().plan.batches:
-            assert all(tag in page for tag in batch.tags)
+            assert all(tag in page for tag in batch.packs)
             assert f"{batch.current_a:.1f} A" in page
         assert "16.8 V" in page
 
@@ -592,7 +592,7 @@ def test_measure_says_what_a_pack_waits_for(demo_app, visitor):
     planned(visitor)
     kept = desk(demo_app).latest_plan()
     batch = min((item for item in kept.plan.batches if item.lead_min > 0), key=lambda item: item.lead_min)
-    said = visitor.get(f"/measure?pack={batch.tags[0]}").seen.said
+    said = visitor.get(f"/measure?pack={batch.packs[0]}").seen.said
     assert f"waits for {kept.moment(batch.start_min).astimezone():%H:%M} , {batch.channel}".replace(
         " ,", ","
     ) in said.replace(" ,", ",")

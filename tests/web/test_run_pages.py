@@ -152,7 +152,7 @@ class TestSomethingWrong:
         assert next(p.condition for p in bench.desk.session().packs if p.id == "P-11") is Condition.DAMAGED
         bench.found["plan_desk"].job.wait(10)
         document = bench.desk.latest_plan().plan
-        assert "P-11" not in {tag for batch in document.batches for tag in batch.tags}
+        assert "P-11" not in {tag for batch in document.batches for tag in batch.packs}
         assert "soft" in bench.visitor.get("/log?kind=incidents").text
         assert bench.visitor.post("/wrong", see="flood").status_code == 404
 
@@ -179,28 +179,28 @@ class TestReplanFromTheRun:
         bench.found["plan_desk"].job.wait(10)
         first = bench.desk.latest_plan().plan.batches[0]
         assert 'value="yes" checked' not in bench.visitor.get("/plan").text
-        bench.charging(packs=list(first.tags), board=first.board or "", channel=first.channel)
+        bench.charging(packs=list(first.packs), board=first.board or "", channel=first.channel)
         assert 'value="yes" checked' in bench.visitor.get("/plan").text  # it is followed, so it is kept to
         bench.pass_time(20)
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5", follow="yes")
         bench.found["plan_desk"].job.wait(10)
         batches = bench.desk.latest_plan().plan.batches
         running = [batch for batch in batches if batch.start_min < 0]
-        assert [set(batch.tags) for batch in running] == [set(first.tags)]
+        assert [set(batch.packs) for batch in running] == [set(first.packs)]
         assert all(batch.start_min >= 0 for batch in batches if batch not in running)
 
     @pytest.mark.parametrize("follow", ["yes", "no"])
     def test_after_a_stopped_batch_every_pack_is_planned_or_named(self, bench, follow):
         planned(bench.visitor)
         first, second = bench.desk.latest_plan().plan.batches[:2]
-        key = bench.charging(packs=list(first.tags), board=first.board or "", channel=first.channel)
+        key = bench.charging(packs=list(first.packs), board=first.board or "", channel=first.channel)
         bench.pass_time(10)
         bench.act(key, "stop")
         assert 'value="yes" checked' not in bench.visitor.get("/plan").text  # a stop is no part of a plan
-        bench.visitor.post("/run", packs=list(second.tags), board=second.board or "", channel=second.channel)
+        bench.visitor.post("/run", packs=list(second.packs), board=second.board or "", channel=second.channel)
         planned(bench.visitor, follow=follow)
         document = bench.desk.latest_plan().plan
-        named = {tag for batch in document.batches for tag in batch.tags}
+        named = {tag for batch in document.batches for tag in batch.packs}
         named |= {left.tag for left in document.left_out}
         assert named >= {pack.id for pack in bench.desk.session().packs}
 
@@ -231,7 +231,7 @@ class TestReplanFromTheRun:
                 break
         assert "It is kept there." in text, re.findall("Not moved[^<]*", text)
         (moved,) = (batch for batch in bench.desk.latest_plan().plan.batches if batch.locked)
-        assert moved.tags == batches[number].tags
+        assert moved.packs == batches[number].packs
         assert all(heat.packs for heat in bench.desk.latest_plan().plan.wanted)
 
     def test_a_plan_from_now_leaves_what_is_in_hand_alone(self, bench):
@@ -240,8 +240,8 @@ class TestReplanFromTheRun:
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
         bench.found["plan_desk"].job.wait(10)
         batches = bench.desk.latest_plan().plan.batches
-        mine = [batch for batch in batches if set(batch.tags) & set(PACKS) and batch.rounds[0] == 1]
-        assert [(set(batch.tags), batch.channel) for batch in mine] == [(set(PACKS), "Twin-1")]
+        mine = [batch for batch in batches if set(batch.packs) & set(PACKS) and batch.rounds[0] == 1]
+        assert [(set(batch.packs), batch.channel) for batch in mine] == [(set(PACKS), "Twin-1")]
         others = [batch for batch in batches if batch.channel == "Twin-1" and batch not in mine]
         assert all(batch.start_min >= mine[0].end_min - 1e-6 for batch in others)
 

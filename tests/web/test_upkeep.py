@@ -154,7 +154,7 @@ def test_a_plan_beside_such_runs_leaves_their_packs_their_board_and_their_channe
     for _ in range(2):  # planned, and planned again while it is followed
         plan = bench.desk.latest_plan().plan
         assert plan.batches
-        tags = {tag for batch in plan.batches for tag in batch.tags}
+        tags = {tag for batch in plan.batches for tag in batch.packs}
         assert not tags & {*even[0], *down[0]}
         assert even[1] not in {batch.board for batch in plan.batches}
         free_at = bench.desk.bench(bench.clock()).in_hand["T-08"].minutes_left

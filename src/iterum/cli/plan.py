@@ -13,6 +13,7 @@ import click
 from iterum.cli import command
 from iterum.cli.common import present, print_json, printable, reads_session, table
 from iterum.core.bench.session import Session
+from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import Progress
 from iterum.core.planning.score import Prefer
 from iterum.exchange.plan_result import plan_document
@@ -41,6 +42,11 @@ def taking_the_best() -> Iterator[Event]:
             click.echo(err=True)
 
 
+def _named(batch: PlannedBatch) -> str:
+    """Its packs in a row of a table, each with its round where that is not the first."""
+    return " ".join(map(str, batch.charges))
+
+
 @command("plan")
 @click.option("--prefer", type=click.Choice([item.value for item in Prefer]), default=Prefer.SOONEST.value,
               show_default=True, help="What comes after what must be met.")  # fmt: skip
@@ -51,14 +57,14 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
     starts_at = session.starts_at or present().astimezone()  # quiet hours are times of day
     with taking_the_best() as stopped:
         answer = make_plan(replace(session, starts_at=starts_at), Prefer(prefer), seconds, _progress, stopped.is_set)
-    found, whys = answer.plan, answer.whys
+    best, whys = answer.plan, answer.whys
     if as_json:
         print_json(plan_document(answer.record))
         return
     rows = [
         (f"{batch.start_min:.0f}", f"{batch.full_min:.0f}", f"{batch.end_min:.0f}", batch.channel, batch.board or "-",
-         family_label(batch.family), f"{plain(batch.current_a)} A", f"{batch.rate_c:.2f}C", " ".join(batch.packs))
-        for batch in found.batches
+         family_label(batch.family), f"{plain(batch.current_a)} A", f"{batch.rate_c:.2f}C", _named(batch))
+        for batch in best.batches
     ]  # fmt: skip
     table(
         (
@@ -74,13 +80,13 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         ),
         rows,
     )
-    bound = f"not before minute {found.bound_min:.0f} whatever you do, at most {ceil(100 * found.gap)} % from the best"
-    proof = "and that is proved" if found.proved else bound
-    click.echo(f"\nAll done at minute {found.makespan_min:.0f}, {proof}; {found.visits} visits to the bench.")
-    for use in found.sources:
+    bound = f"not before minute {best.bound_min:.0f} whatever you do, at most {ceil(100 * best.gap)} % from the best"
+    proof = "and that is proved" if best.proved else bound
+    click.echo(f"\nAll done at minute {best.makespan_min:.0f}, {proof}; {best.visits} visits to the bench.")
+    for use in best.sources:
         of = "and no budget is known" if use.usable_wh is None else f"of {use.usable_wh:.0f} Wh left"
         click.echo(f"{printable(use.id)}: {use.used_wh:.0f} Wh {of}, {use.peak_w:.0f} W at most")
-    for item in found.wanted:
+    for item in best.wanted:
         name = f"{item.wish.count} {family_label(item.wish.family)} by minute {plain(item.wish.at_min)}"
         called = f"{item.wish.name}, {name}" if item.wish.name else name
         why = f". {sentence(item.reason)}" if item.reason else ""
@@ -89,14 +95,14 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         click.echo(printable(f"{called}: {'met' if item.met else f'only {item.have} by then'}{why}"))
     click.echo("\nWhy")
     table(("batch", "why"), [
-        (" ".join(why.batch.packs), " ".join(sentence(item) for item in why.reasons)) for why in whys])  # fmt: skip
+        (_named(why.batch), " ".join(sentence(item) for item in why.reasons)) for why in whys])  # fmt: skip
     for gain in answer.relaxed:
         click.echo(sentence(gain.reason))
     if answer.offers:
         click.echo("\nWhat would win a heat back")
         for offer in answer.offers:
             click.echo(printable(f"- {sentence(offer.reason)}"))
-    if found.left_out:
+    if best.left_out:
         click.echo("\nLeft out")
         table(("pack", "why", "what mends it"),
-               [(left.pack.id, sentence(left.reason), sentence(left.fix)) for left in found.left_out])  # fmt: skip
+               [(str(left.key), sentence(left.reason), sentence(left.fix)) for left in best.left_out])  # fmt: skip

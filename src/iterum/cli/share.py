@@ -69,6 +69,6 @@ def _ways(browser: OpenerDirector, address: str) -> dict[str, Any]:
 def _post(browser: OpenerDirector, address: str, path: str, fields: dict[str, str]) -> None:
     """As the page would send it."""
     page = browser.open(f"{address}/share", timeout=10).read().decode()
-    found = re.search(r'name="csrf-token" content="([^"]+)"', page)
-    token = found[1] if found else ""
+    hit = re.search(r'name="csrf-token" content="([^"]+)"', page)
+    token = hit[1] if hit else ""
     browser.open(f"{address}{path}", urlencode({**fields, "csrf_token": token}).encode(), timeout=10).read()

@@ -36,11 +36,11 @@ def reason(code: str, **numbers: Any) -> Reason:
 
 def each_once(reasons: Iterable[Reason]) -> tuple[Reason, ...]:
     """The reasons in their order, none twice."""
-    found: list[Reason] = []
+    once: list[Reason] = []
     for item in reasons:
-        if item not in found:
-            found.append(item)
-    return tuple(found)
+        if item not in once:
+            once.append(item)
+    return tuple(once)
 
 
 class Unsafe(Exception):

@@ -37,13 +37,13 @@ TIMES, EVERY_DAYS = 20, 18
 
 def year_before(packs: Sequence[Pack], now: datetime) -> list[tuple[str, ChargeRecord]]:
     """Charges of every pack at the meetings of a year; (tag, charge), the oldest first. The same each time."""
-    found = [
+    charges = [
         (pack.id, _charge(pack, meeting, now, at))
         for meeting in range(TIMES)
         for at, pack in enumerate(packs)
         if pack.id != TAUGHT and pack.chemistry.table is not None
     ]
-    return sorted(found, key=lambda item: item[1].at)
+    return sorted(charges, key=lambda item: item[1].at)
 
 
 def _charge(pack: Pack, meeting: int, now: datetime, at: int) -> ChargeRecord:

@@ -62,8 +62,10 @@ def decode(line: bytes) -> tuple[str, list[str], dict[str, str]]:
 
 def reading_values(reading: ChannelReading) -> dict[str, Any]:
     """A reading as the values of a line."""
-    found = {field.name: getattr(reading, field.name) for field in fields(reading)}
-    return {name: (value.value if isinstance(value, Status) else value) for name, value in found.items() if value != ()}
+    values = {field.name: getattr(reading, field.name) for field in fields(reading)}
+    return {
+        name: (value.value if isinstance(value, Status) else value) for name, value in values.items() if value != ()
+    }
 
 
 def reading_from(values: Mapping[str, str]) -> ChannelReading:
@@ -107,13 +109,13 @@ class LineClient:
             try:
                 if self._socket is None:
                     self._connect(until_s)
-                head, words, found = self._talk(until_s, word, *arguments, **values)
+                head, words, answer = self._talk(until_s, word, *arguments, **values)
             except (OSError, ValueError) as error:
                 self._drop()
                 raise LinkLost(f"{self.host}:{self.port} does not answer: {error}") from error
         if head == "ERR":
             raise Refused(" ".join(words) or "refused")
-        return found
+        return answer
 
     def _connect(self, until_s: float) -> None:
         self._socket = socket.create_connection((self.host, self.port), self.timeout_s)
@@ -131,14 +133,14 @@ class LineClient:
         self._asked += 1
         mark = {"seq": self._asked} if self._version >= 2 else {}
         self._socket.sendall(encode(word, *arguments, **values, **mark))
-        head, words, found = decode(self._line(until_s))
+        head, words, answer = decode(self._line(until_s))
         if head not in ("OK", "ERR") or self._rest:
             raise ValueError("its answer is none")
         if self._version >= 2:
-            of = found.pop("of", None)
-            if found.pop("seq", None) != str(self._asked) or (arguments and unquote(of or "") != arguments[0]):
+            of = answer.pop("of", None)
+            if answer.pop("seq", None) != str(self._asked) or (arguments and unquote(of or "") != arguments[0]):
                 raise ValueError("its answer belongs to another question")
-        return head, words, found
+        return head, words, answer
 
     def _line(self, until_s: float) -> bytes:
         assert self._socket is not None

@@ -144,14 +144,14 @@ def checked(document: Any, part: str | None = None) -> tuple[Any, list[Fault]]:
         item = (SESSION if part is None else PARTS[part]).model_validate_json(text)
     except ValidationError as error:
         seen = {fault.place for fault in faults}
-        for found in sorted(error.errors(include_url=False), key=lambda found: [str(step) for step in found["loc"]]):
-            if found["type"] == "json_invalid":  # of what `_unreal` has told already
+        for told in sorted(error.errors(include_url=False), key=lambda told: [str(step) for step in told["loc"]]):
+            if told["type"] == "json_invalid":  # of what `_unreal` has told already
                 continue
-            path = tuple(str(step)[:60] if isinstance(step, str) else step for step in found["loc"])
+            path = tuple(str(step)[:60] if isinstance(step, str) else step for step in told["loc"])
             place = place_of(path)
             if place not in seen or place == "":
                 seen.add(place)
-                faults.append(Fault(place, _mend(found["type"], found, part)))
+                faults.append(Fault(place, _mend(told["type"], told, part)))
         return None, faults
     return (None if faults else item), faults
 

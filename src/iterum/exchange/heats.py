@@ -153,11 +153,11 @@ def parse_calendar(raw: bytes, usual: Wish, day: date, local: Local) -> list[Hea
         raise BadInput([Fault("", f"is no iCalendar file: {error}")]) from error
     heats, faults = [], []
     for number, event in enumerate(calendar.walk("VEVENT"), 1):
-        found = _heat_of(event, usual, day, local)
-        if isinstance(found, Heat):
-            heats.append(found)
+        read = _heat_of(event, usual, day, local)
+        if isinstance(read, Heat):
+            heats.append(read)
         else:
-            faults += [Fault(f"event {number} {found.place}".strip(), found.mend)]
+            faults += [Fault(f"event {number} {read.place}".strip(), read.mend)]
     if not heats and not faults:
         faults = [Fault("", "holds no event")]
     if faults:

@@ -65,14 +65,14 @@ def lesson_schema() -> dict[str, Any]:
 def read_lesson(raw: bytes) -> Lesson:
     """One lesson from its file. Raises BadInput with every fault."""
     try:
-        found = _Lesson.model_validate(json.loads(raw))
+        lesson = _Lesson.model_validate(json.loads(raw))
     except ValidationError as error:
         raise BadInput([Fault(".".join(map(str, item["loc"])), item["msg"]) for item in error.errors()]) from error
     except ValueError as error:
         raise BadInput([Fault("", f"is no JSON: {error}")]) from error
-    session = parse(json.dumps(found.session).encode())
+    session = parse(json.dumps(lesson.session).encode())
     tags = {pack.id for pack in session.packs}
-    options = tuple(_option(item) for item in found.choices)
+    options = tuple(_option(item) for item in lesson.choices)
     faults = [
         Fault(f"choices.{number}", f"names {tag}, which is no pack of the session")
         for number, item in enumerate(options)
@@ -82,7 +82,7 @@ def read_lesson(raw: bytes) -> Lesson:
         faults.append(Fault("choices", "needs one that is good"))
     if faults:
         raise BadInput(faults)
-    return Lesson(found.id, found.title, found.situation, found.question, session, options, found.instead)
+    return Lesson(lesson.id, lesson.title, lesson.situation, lesson.question, session, options, lesson.instead)
 
 
 def _option(item: _Choice) -> Option:
@@ -101,8 +101,8 @@ def lessons(own: Path | None = None) -> tuple[Lesson, ...]:
     return tuple(_each((*sorted(shipped, key=lambda item: item.name), *mine)))
 
 
-def _each(found: Iterable[Any]) -> Iterable[Lesson]:
-    for item in found:
+def _each(lessons: Iterable[Any]) -> Iterable[Lesson]:
+    for item in lessons:
         try:
             yield read_lesson(item.read_bytes())
         except BadInput as bad:

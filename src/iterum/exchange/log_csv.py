@@ -120,9 +120,9 @@ def _with_clock(
 
 def untrue(record: ChargeRecord) -> list[str]:
     """What of a charge cannot be: each figure by itself, and its date."""
-    found = [not_true(0, charge_mah=record.charge_mah, cell_v=cells, minutes=record.minutes)
+    reasons = [not_true(0, charge_mah=record.charge_mah, cell_v=cells, minutes=record.minutes)
              for cells in (record.before_v, record.after_v)]  # fmt: skip
-    told = {sentence(item) for item in found if item is not None}
+    told = {sentence(item) for item in reasons if item is not None}
     if any(not 0 < value < MOST_MOHM for value in record.resistance_mohm):
         told.add("resistance must be over 0 and under 10000 mΩ")
     if not is_of_our_time(record.at):
@@ -134,9 +134,9 @@ MOST_MOHM = 10_000.0
 _VOLTS = ("before_v", "after_v", "cell_v", "pack_v")
 
 
-def _in_volts(found: list[tuple[int, dict[str, Any]]], millivolts: bool) -> list[tuple[int, dict[str, Any]]]:
+def _in_volts(rows: list[tuple[int, dict[str, Any]]], millivolts: bool) -> list[tuple[int, dict[str, Any]]]:
     """The rows with volts in V. Raises BadInput where they look like millivolts and nobody said so."""
-    told = [(number, name, values[name]) for number, values in found for name in _VOLTS if values.get(name)]
+    told = [(number, name, values[name]) for number, values in rows for name in _VOLTS if values.get(name)]
     figures = [one for _, _, value in told for one in (value if isinstance(value, tuple) else (value,))]
     if not millivolts:
         if in_millivolts(figures):
@@ -144,13 +144,13 @@ def _in_volts(found: list[tuple[int, dict[str, Any]]], millivolts: bool) -> list
             told_mv = f"line {number}: {figures[0]:g} looks like millivolts"
             mend = f"{told_mv}; say so below, or choose another meaning than {name}"
             raise BadInput([Fault("", mend)])
-        return found
-    for _, values in found:
+        return rows
+    for _, values in rows:
         for name in _VOLTS:
             value = values.get(name)
             if value:
                 values[name] = tuple(one / 1000 for one in value) if isinstance(value, tuple) else value / 1000
-    return found
+    return rows
 
 
 def observations_from(
@@ -189,7 +189,7 @@ def _values(
     faults: list[Fault],
 ) -> list[tuple[int, dict[str, Any]]]:
     """(line, values by meaning) of the rows that could be read."""
-    found = []
+    kept = []
     for number, row in enumerate(rows, 2):
         values: dict[str, Any] = {}
         bad = False
@@ -203,8 +203,8 @@ def _values(
                 faults.append(Fault(f"line {number}, {heading}", str(error)))
                 bad = True
         if not bad:
-            found.append((number, values))
-    return found
+            kept.append((number, values))
+    return kept
 
 
 def _number(text: str, _local: Local) -> float:

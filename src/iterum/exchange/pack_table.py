@@ -51,12 +51,12 @@ LEAST_MAH = 50.0
 
 def guessed_packs(headings: Sequence[str]) -> dict[str, str]:
     """What headings seem to mean; "out" for those that nobody can know. None means two."""
-    found: dict[str, str] = {}
+    columns: dict[str, str] = {}
     for heading in headings:
         words = {re.sub(r"[\W_]+", "", part) for part in (heading.lower(), *re.split(r"[(\[,/]", heading.lower()))}
-        free = [name for name in _KNOWN if name not in found.values()]
-        found[heading] = next((name for name in free if words & {name, *_KNOWN[name].split()}), OUT)
-    return found
+        free = [name for name in _KNOWN if name not in columns.values()]
+        columns[heading] = next((name for name in free if words & {name, *_KNOWN[name].split()}), OUT)
+    return columns
 
 
 def packs_from(
@@ -105,26 +105,26 @@ class _Either:
 
 def _document(texts: Mapping[str, str], chemistry: str | None) -> tuple[dict[str, Any], int]:
     """The pack of one row, and how many alike. Raises ValueError with what is missing."""
-    found: dict[str, Any] = {}
+    document: dict[str, Any] = {}
     count = 1
     if "label" in texts:
         told = read_label(texts["label"])
         count = told.count
         names = ("chemistry", "cells", "capacity_mah", "max_charge_c", "discharge_c", "connector")
-        found = {name: value for name in names if (value := getattr(told, name)) is not None}
+        document = {name: value for name in names if (value := getattr(told, name)) is not None}
     for name, text in texts.items():
         if name in _READ:
-            found[name] = _READ[name](text)
+            document[name] = _READ[name](text)
     if "count" in texts:
         count = int(number(texts["count"]))
-    if "chemistry" not in found and chemistry:
-        found["chemistry"] = chemistry
-    missing = [words for name, words in _NEEDED.items() if name not in found]
+    if "chemistry" not in document and chemistry:
+        document["chemistry"] = chemistry
+    missing = [words for name, words in _NEEDED.items() if name not in document]
     if missing:
         raise ValueError(f"does not say its {', '.join(missing)}")
     if not 1 <= count <= 100:
         raise ValueError("1 to 100 alike")
-    return found, count
+    return document, count
 
 
 _NEEDED = {"chemistry": "chemistry", "cells": "cells", "capacity_mah": "mAh"}

@@ -53,7 +53,7 @@ _BATCH_FIGURES = (
 def batch_document(batch: PlannedBatch, reasons: Iterable[Reason], at: Clock = minute_of) -> dict[str, Any]:
     """One batch of a plan."""
     return {
-        "packs": list(batch.tags),
+        "packs": list(batch.packs),
         "rounds": list(batch.rounds),
         "class": batch.family,
         "board": batch.board,

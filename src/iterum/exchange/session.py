@@ -94,11 +94,11 @@ _WISH = {"family": "class"}
 
 def wish_document(wish: Wish) -> dict[str, Any]:
     """A wish or a heat as the file holds it."""
-    found: dict[str, Any] = {"count": wish.count, "class": wish.family, "at_min": wish.at_min}
-    found |= _filled(name=wish.name, fly_min=wish.fly_min)
+    document: dict[str, Any] = {"count": wish.count, "class": wish.family, "at_min": wish.at_min}
+    document |= _filled(name=wish.name, fly_min=wish.fly_min)
     more = ("rest_min", "used_fraction") if wish.is_heat else ()
-    found |= _filled(need_fraction=wish.need_fraction, spare=wish.spare)
-    return found | {name: getattr(wish, name) for name in (*more, *(("value",) if wish.value != 1 else ()))}
+    document |= _filled(need_fraction=wish.need_fraction, spare=wish.spare)
+    return document | {name: getattr(wish, name) for name in (*more, *(("value",) if wish.value != 1 else ()))}
 
 
 def choice_document(choice: Choice) -> dict[str, Any]:
@@ -115,8 +115,8 @@ def _running_of(item: Any, packs: Sequence[Pack], rules: HouseRules) -> Running:
 
 def running_document(batch: Running) -> dict[str, Any]:
     """A batch in hand as the file holds it."""
-    found = _fields(batch, "board", "channel", "current_a", "minutes_left", "energy_left_wh")
-    return {"packs": list(batch.packs), **{name: _rounded(value) for name, value in found.items()}}
+    document = _fields(batch, "board", "channel", "current_a", "minutes_left", "energy_left_wh")
+    return {"packs": list(batch.packs), **{name: _rounded(value) for name, value in document.items()}}
 
 
 def _rounded(value: Any) -> Any:
@@ -132,22 +132,22 @@ def pack_of(item: Any) -> Pack:
     elif item.pack_volts is not None:
         reading = Reading(item.pack_volts, (), taken_at, item.temperature_c)
     learned = None if item.learned is None else _learned_of(item.learned)
-    found: Pack = item.made(Pack, {"chemistry_name": "chemistry"}, reading=reading, learned=learned)
-    return found
+    pack: Pack = item.made(Pack, {"chemistry_name": "chemistry"}, reading=reading, learned=learned)
+    return pack
 
 
 def _learned_of(item: Any) -> Learned:
     """What charges taught of a pack from a checked item of the file."""
     at = [datetime.fromisoformat(point.at) if point.at else None for point in item.points]
     points = [point.made(KnownPoint, at=moment) for point, moment in zip(item.points, at, strict=True)]
-    found: Learned = item.made(Learned, points=tuple(points))
-    return found
+    learned: Learned = item.made(Learned, points=tuple(points))
+    return learned
 
 
 def charger_of(item: Any) -> Charger:
     """A charger from a checked item of the file."""
-    found: Charger = item.made(Charger, channels=tuple(channel.made(Channel) for channel in item.channels))
-    return found
+    charger: Charger = item.made(Charger, channels=tuple(channel.made(Channel) for channel in item.channels))
+    return charger
 
 
 def without_mains(kit: Kit) -> Kit:
@@ -169,8 +169,8 @@ def rules_of(item: Any) -> HouseRules:
         if getattr(item, name) is not None
     }
     days = {"days": item.days.made(Days)} if item.days else {}
-    found: HouseRules = item.made(HouseRules, **match, **volts, **days)
-    return found
+    rules: HouseRules = item.made(HouseRules, **match, **volts, **days)
+    return rules
 
 
 OF_PART: dict[str, Callable[[Any], Any]] = {
@@ -230,13 +230,13 @@ def _learned_document(learned: Learned) -> dict[str, Any]:
 
 def charger_document(charger: Charger) -> dict[str, Any]:
     """A charger with its channels as the file holds it."""
-    found = _fields(
+    document = _fields(
         charger, *(name for name in Charger.__dataclass_fields__ if name not in ("channels", "power_by_input_v"))
     )
     if charger.power_by_input_v:
-        found["power_by_input_v"] = [list(pair) for pair in charger.power_by_input_v]
-    found["channels"] = [channel_document(channel) for channel in charger.channels]
-    return found
+        document["power_by_input_v"] = [list(pair) for pair in charger.power_by_input_v]
+    document["channels"] = [channel_document(channel) for channel in charger.channels]
+    return document
 
 
 def channel_document(channel: Channel) -> dict[str, Any]:
@@ -246,46 +246,46 @@ def channel_document(channel: Channel) -> dict[str, Any]:
 
 def item_document(item: Board | Supply | Source) -> dict[str, Any]:
     """A board, supply or source as the file holds it."""
-    found = _fields(item, *(name for name in type(item).__dataclass_fields__ if name != "parts"))
-    if found.get("taken_wh") == 0:
-        del found["taken_wh"]
-    if "quiet_hours" in found:
-        found["quiet_hours"] = [list(pair) for pair in found["quiet_hours"]]
-    return found
+    document = _fields(item, *(name for name in type(item).__dataclass_fields__ if name != "parts"))
+    if document.get("taken_wh") == 0:
+        del document["taken_wh"]
+    if "quiet_hours" in document:
+        document["quiet_hours"] = [list(pair) for pair in document["quiet_hours"]]
+    return document
 
 
 def rules_document(rules: HouseRules) -> dict[str, Any]:
     """House rules as the file holds them, the defaults written out; what is left to something else is left out."""
-    found: dict[str, Any] = {"match": {"by": rules.match_by.value, "limit": rules.match_limit}}
+    document: dict[str, Any] = {"match": {"by": rules.match_by.value, "limit": rules.match_limit}}
     for field in fields(HouseRules):
         value = getattr(rules, field.name)
         if field.name == "days":
-            found |= {"days": vars(value)} if value != Days() else {}
+            document |= {"days": vars(value)} if value != Days() else {}
             continue
         if field.name.startswith("match_") or (value is None and field.default is None) or value == {}:
             continue
-        found[field.name] = dict(value) if isinstance(value, Mapping) else getattr(value, "value", value)
-    return found
+        document[field.name] = dict(value) if isinstance(value, Mapping) else getattr(value, "value", value)
+    return document
 
 
 def to_document(session: Session) -> dict[str, Any]:
     """The whole session as the file holds it; `from_document` gives the same session back."""
     kit = session.kit
-    found: dict[str, Any] = {"format": FORMAT, "version": VERSION, **_filled(name=session.name, note=session.note)}
-    found |= _filled(air_c=session.air_c)
-    found["rules"] = rules_document(session.rules)
-    found["packs"] = [pack_document(pack) for pack in session.packs]
-    found["boards"] = [item_document(board) for board in kit.boards]
-    found["sources"] = [item_document(source) for source in kit.sources]
-    found["supplies"] = [item_document(supply) for supply in kit.supplies]
-    found["chargers"] = [charger_document(charger) for charger in kit.chargers]
-    found |= _filled(
+    document: dict[str, Any] = {"format": FORMAT, "version": VERSION, **_filled(name=session.name, note=session.note)}
+    document |= _filled(air_c=session.air_c)
+    document["rules"] = rules_document(session.rules)
+    document["packs"] = [pack_document(pack) for pack in session.packs]
+    document["boards"] = [item_document(board) for board in kit.boards]
+    document["sources"] = [item_document(source) for source in kit.sources]
+    document["supplies"] = [item_document(supply) for supply in kit.supplies]
+    document["chargers"] = [charger_document(charger) for charger in kit.chargers]
+    document |= _filled(
         starts_at=session.starts_at.isoformat() if session.starts_at and session.wanted else None,
         wanted=[wish_document(wish) for wish in session.wanted] or None,
         running=[running_document(batch) for batch in session.running if batch.channel] or None,
         group=choice_document(session.group) if session.group else None,
     )
-    return found
+    return document
 
 
 def dumps(session: Session) -> str:

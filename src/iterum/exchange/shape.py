@@ -87,7 +87,7 @@ class Item(BaseModel):
         Null counts as left out, unless it is a value of that field.
         """
         hints = get_type_hints(kind)
-        found = dict(others)
+        values = dict(others)
         for field in fields(kind):  # type: ignore[arg-type]
             name = (rename or {}).get(field.name, field.name)
             if field.name in others or name not in type(self).model_fields:
@@ -95,13 +95,13 @@ class Item(BaseModel):
             value, hint = getattr(self, name), hints[field.name]
             if value is None and type(None) not in get_args(hint):
                 continue
-            found[field.name] = hint(value) if isinstance(hint, type) and issubclass(hint, Enum) else value
-        return kind(**found)
+            values[field.name] = hint(value) if isinstance(hint, type) and issubclass(hint, Enum) else value
+        return kind(**values)
 
 
 def _fields(kind: type, types: Mapping[str, Any], rename: Mapping[str, str], without: str) -> dict[str, Any]:
     """The fields of a dataclass as those of a model. types : what some of them are in a file, instead."""
-    found = {}
+    described = {}
     hints = get_type_hints(kind, include_extras=True)
     for field in fields(kind):
         if field.name in without.split():
@@ -114,8 +114,8 @@ def _fields(kind: type, types: Mapping[str, Any], rename: Mapping[str, str], wit
             default = field.default_factory()
         required = default is MISSING
         name = rename.get(field.name, field.name)
-        found[name] = (_checked(hint, not required), Field(default=... if required else default))
-    return found
+        described[name] = (_checked(hint, not required), Field(default=... if required else default))
+    return described
 
 
 def _model(
@@ -124,9 +124,9 @@ def _model(
 ) -> Any:  # fmt: skip
     """A part of the file from a core dataclass. more : fields that stand elsewhere in the core, with their defaults."""
     made = _fields(kind, types or {}, rename or {}, without) | dict(more or {})
-    found = _create(name, __base__=Item, **made)
-    found.model_config["title"] = title
-    return found
+    model = _create(name, __base__=Item, **made)
+    model.model_config["title"] = title
+    return model
 
 
 def _by_chemistry(name: str, ranges: Mapping[str, tuple[float, float]]) -> Any:
@@ -271,8 +271,8 @@ class _Published(GenerateJsonSchema):
 
     def default_schema(self, schema: core_schema.WithDefaultSchema) -> JsonSchemaValue:
         """A field with its default, where that says something."""
-        found = super().default_schema(schema)
-        return {name: value for name, value in found.items() if name != "default" or value not in (None, [], False)}
+        described = super().default_schema(schema)
+        return {name: value for name, value in described.items() if name != "default" or value not in (None, [], False)}
 
 
 @cache

@@ -81,9 +81,9 @@ def _readings(repository: Repository) -> Iterator[str]:
 def _runs(repository: Repository) -> Iterator[str]:
     for run in repository.runs.latest(MOST_RUNS):
         repository.runs.events(run.key)
-        for found in repository.runs.findings(run.key, holding=False):
-            sentence(found.finding.what)
-            sentence(found.finding.do)
+        for finding in repository.runs.findings(run.key, holding=False):
+            sentence(finding.finding.what)
+            sentence(finding.finding.do)
         for kept in repository.runs.observations(run.key):
             seen = kept.seen
             wrong = not_true(0, seen.pack_v, seen.current_a, seen.charge_mah, seen.cell_v, seen.temperature_c,

@@ -269,12 +269,12 @@ class Desk:
     def heats(self) -> tuple[Heat, ...]:
         """Heats and wishes with their moments, the earliest first."""
         session = self.session()
-        found = [
+        heats = [
             Heat(session.starts_at + timedelta(minutes=wish.at_min), wish)
             for wish in session.wanted
             if session.starts_at is not None
         ]
-        return tuple(sorted(found, key=lambda heat: heat.at))
+        return tuple(sorted(heats, key=lambda heat: heat.at))
 
     def set_heats(self, heats: Sequence[Heat], now: datetime) -> None:
         """Replace heats and wishes. Their minutes count from now, or from the first of them if that is past."""

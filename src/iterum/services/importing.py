@@ -38,13 +38,13 @@ def _text(value: Any) -> str:
 
 def _flat(item: Any) -> dict[str, Any]:
     """Fields of a core object for comparing, a reading spread out, a charger's channels one by one."""
-    found = {field.name: getattr(item, field.name) for field in fields(item)}
-    reading = found.pop("reading", None)
+    flat = {field.name: getattr(item, field.name) for field in fields(item)}
+    reading = flat.pop("reading", None)
     if reading is not None:
-        found |= {"rest volts": reading.cell_v or (reading.pack_v,), "measured at": reading.taken_at}
-    for channel in found.pop("channels", ()):
-        found |= {f"{channel.id} {name}": value for name, value in _flat(channel).items()}
-    return found
+        flat |= {"rest volts": reading.cell_v or (reading.pack_v,), "measured at": reading.taken_at}
+    for channel in flat.pop("channels", ()):
+        flat |= {f"{channel.id} {name}": value for name, value in _flat(channel).items()}
+    return flat
 
 
 def _compare(kind: str, before: Sequence[Any], after: Sequence[Any]) -> tuple[list[Change], int]:

@@ -24,11 +24,13 @@ def running_of(repository: Repository, run: KeptRun, now: datetime) -> Running:
 
 def taken_while_charging(repository: Repository, now: datetime) -> dict[str, float]:
     """By source, the Wh that charges that still run have taken so far."""
-    found: dict[str, float] = {}
+    taken_mah: dict[str, float] = {}
     for run in repository.runs.in_states(LIVE):
         if run.source is not None:
-            found[run.source] = found.get(run.source, 0.0) + in_hand.taken_wh(run, put_in_mah(repository, run, now))
-    return found
+            taken_mah[run.source] = taken_mah.get(run.source, 0.0) + in_hand.taken_wh(
+                run, put_in_mah(repository, run, now)
+            )
+    return taken_mah
 
 
 def as_it_runs(repository: Repository, kit: Kit, now: datetime) -> tuple[Kit, tuple[Running, ...]]:

@@ -107,16 +107,16 @@ class Links:
     def look_for(self, kit_channels: tuple[str, ...]) -> list[Link]:
         """Chargers on this machine that answer and are not kept yet."""
         known = {device.address for device in self.devices()}
-        found = []
+        devices = []
         for port in LOCAL_PORTS:
             address = whole(f"127.0.0.1:{port}")
             if address in known:
                 continue
             try:
-                found.append(self.add(CHARGER, address, kit_channels))
+                devices.append(self.add(CHARGER, address, kit_channels))
             except (LinkLost, Refused):
                 continue
-        return found
+        return devices
 
     def links(self) -> tuple[Link, ...]:
         """Every device as it was last met."""

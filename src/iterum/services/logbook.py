@@ -67,8 +67,8 @@ class LogBook:
         with self._store.reading() as repository:
             runs = repository.runs
             if query.kind == "charges":
-                found = runs.charges(query.pack_id, query.since, query.until, count, query.run_key, offset)
-                return [_charge_row(item) for item in found]
+                charges = runs.charges(query.pack_id, query.since, query.until, count, query.run_key, offset)
+                return [_charge_row(item) for item in charges]
             if query.kind == "readings":
                 return [
                     _reading_row(item) for item in runs.readings(query.run_key, query.since, query.until, count, offset)
@@ -90,8 +90,8 @@ class LogBook:
         first = today - timedelta(days=today.weekday() + 7 * (count - 1))
         with self._store.reading() as repository:
             charges = repository.runs.charges(pack_id, first)
-        found = Counter((item.record.at - first).days // 7 for item in charges)
-        return tuple((first + timedelta(days=7 * week), found[week]) for week in range(count))
+        counts = Counter((item.record.at - first).days // 7 for item in charges)
+        return tuple((first + timedelta(days=7 * week), counts[week]) for week in range(count))
 
     def health_of(self, pack: Pack, now: datetime) -> tuple[Health, tuple[LoggedCharge, ...]]:
         """A pack's health by its log, and the log itself, newest first."""
@@ -108,11 +108,11 @@ class LogBook:
         for item in reversed(charges):
             by_pack.setdefault(item.pack_id, []).append(item.record)
         today = now.astimezone().date()
-        found = {}
+        healths = {}
         for pack in self._desk.session().packs:
             records = by_pack.get(pack.id, [])
-            found[pack.id] = health(pack, records, today, learn(pack, records).jumped)
-        return found
+            healths[pack.id] = health(pack, records, today, learn(pack, records).jumped)
+        return healths
 
     def part_gains(self) -> tuple[PartGain, ...]:
         """What each part more would have saved on the latest busy days of the log."""

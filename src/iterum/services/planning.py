@@ -77,8 +77,8 @@ def make_plan(
         if follow
         else Planner(session, prefer)
     )
-    found = [planner.search.best, *(planner.search.found(tuple(genes)) for genes in known)]
-    planner.search.best = min(found, key=lambda item: item.score)
+    candidates = [planner.search.best, *(planner.search.candidate(tuple(genes)) for genes in known)]
+    planner.search.best = min(candidates, key=lambda item: item.score)
     for progress in planner.improve():
         on_progress(progress)
         if stopped() or perf_counter() > begun + SEARCH_PART * seconds:
@@ -104,23 +104,23 @@ _Step = TypeVar("_Step")
 
 def _until(until_s: float, steps: Iterator[_Step | None], stopped: Callable[[], bool]) -> list[_Step]:
     """What steps find while there is time: time asked is time taken."""
-    found: list[_Step] = []
+    ladder: list[_Step] = []
     while not stopped() and perf_counter() < until_s:
         try:
             step = next(steps)
         except StopIteration:
             break
-        found += [step] if step is not None else []
-    return found
+        ladder += [step] if step is not None else []
+    return ladder
 
 
 MOST_OFFERS = 6
 
 
-def _best_of(found: Sequence[Offer]) -> tuple[Offer, ...]:
+def _best_of(offers: Sequence[Offer]) -> tuple[Offer, ...]:
     """One offer of each kind for each heat, those that can be taken at once first."""
     kept: dict[tuple[object, ...], Offer] = {}
-    for offer in found:
+    for offer in offers:
         kept.setdefault((offer.reason.code, offer.reason.numbers.get("heat"), offer.reason.numbers["wins"]), offer)
     return tuple(sorted(kept.values(), key=lambda offer: offer.plan is None)[:MOST_OFFERS])
 

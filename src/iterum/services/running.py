@@ -166,25 +166,25 @@ class RunDesk:
 
     def offer(self, choice: Choice, now: datetime) -> Sizing:
         """What the bench answers to a choice, where it may be begun. Raises Unsafe with every reason, NotThere."""
-        found = size(self._desk.bench(now), choice)
-        if not found.joining.passes:
-            raise Unsafe(found.joining.reasons)
-        return found
+        sizing = size(self._desk.bench(now), choice)
+        if not sizing.joining.passes:
+            raise Unsafe(sizing.joining.reasons)
+        return sizing
 
     def begin_upkeep(self, kind: Kind, choice: Choice, now: datetime) -> int:
         """Take a batch in hand that fills nothing. Raises Unsafe with every reason against it, NotThere.
 
         A person sets the charger for it: none is told to discharge or to balance, or asked what it did.
         """
-        found = upkeep(self._desk.bench(now), kind, choice)
-        settled = found.settled
+        asked = upkeep(self._desk.bench(now), kind, choice)
+        settled = asked.settled
         with self._store.writing(changes_session=False) as repository:
             self._still_free(repository, settled, now)
             return repository.runs.add({
-                "begun_at": now, "packs": choice.packs, "family": found.packs[0].family, "board": settled.board,
-                "channel": settled.channel or "", "current_a": found.current_a, "rate_c": found.rate_c,
-                "card": found.card, "expected": found.expected,
-                "before_v": {pack.id: cell_volts(pack) for pack in found.packs}, "driven": False, "choice": settled,
+                "begun_at": now, "packs": choice.packs, "family": asked.packs[0].family, "board": settled.board,
+                "channel": settled.channel or "", "current_a": asked.current_a, "rate_c": asked.rate_c,
+                "card": asked.card, "expected": asked.expected,
+                "before_v": {pack.id: cell_volts(pack) for pack in asked.packs}, "driven": False, "choice": settled,
                 "source": None, "source_part": None, "kind": kind.value,
             })  # fmt: skip
 
@@ -303,14 +303,14 @@ class RunDesk:
         session = self._desk.session(now)
         bench = Bench(tuple(as_it_went_on(pack, run) for pack in session.packs), session.kit, session.rules)
         try:
-            found = hookup(bench, replace(run.choice, current_a=run.current_a))
+            place = hookup(bench, replace(run.choice, current_a=run.current_a))
         except NotThere:  # a pack or the channel was taken out of use meanwhile
             return None
-        rate_c = run.current_a / total_ah(found.packs)
-        joined = joining(found.packs, found.rules, found.setup.lead_mohm, rate_c, with_ways=False)
-        start = joined.start_of(found.packs)
-        result = charge_packs(found.packs, found.setup, found.rules, run.current_a, joined.wait_min, start)
-        return expected_of(found, result, run.card)
+        rate_c = run.current_a / total_ah(place.packs)
+        joined = joining(place.packs, place.rules, place.setup.lead_mohm, rate_c, with_ways=False)
+        start = joined.start_of(place.packs)
+        result = charge_packs(place.packs, place.setup, place.rules, run.current_a, joined.wait_min, start)
+        return expected_of(place, result, run.card)
 
     def read_back(self, key: int, shown: Shown, expected: State, now: datetime, note: str | None = None) -> KeptRun:
         """Compare what the charger shows with the card, and go on where they agree. Raises Unsafe with each cause.

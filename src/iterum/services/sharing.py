@@ -154,12 +154,12 @@ class Sharing:
     def may_read_calendar(self, secret: str, address: str, now: datetime) -> bool:
         """Whether a secret is that of a calendar that was not revoked."""
         with self._store.reading() as repository:
-            found = repository.phones.by_token(_hash(secret))
-        if found is None or found.gone_at is not None or found.role != CALENDAR:
+            phone = repository.phones.by_token(_hash(secret))
+        if phone is None or phone.gone_at is not None or phone.role != CALENDAR:
             return False
-        if now - found.seen_at >= SEEN_EVERY:
+        if now - phone.seen_at >= SEEN_EVERY:
             with self._store.writing(changes_session=False) as repository:
-                repository.phones.seen(found.key, address, now)
+                repository.phones.seen(phone.key, address, now)
         return True
 
     def forget(self, key: int, now: datetime, why: str = "forgotten here") -> None:

@@ -142,14 +142,14 @@ class Watcher:
             heard_min = 0.0
         if fresh is not None and (not seen or fresh.at_min > seen[-1].at_min):
             seen.append(fresh)
-        found = list(findings(run.expected, seen, run.minute(now), run.state is State.PAUSED, heard_min))
+        signs = list(findings(run.expected, seen, run.minute(now), run.state is State.PAUSED, heard_min))
         if untrue is not None:
-            found.append(Finding(Alarm.CARE, untrue, reason("do_look_at_charger")))
-        worst = next((item for item in found if item.alarm is Alarm.STOP), None)
+            signs.append(Finding(Alarm.CARE, untrue, reason("do_look_at_charger")))
+        worst = next((item for item in signs if item.alarm is Alarm.STOP), None)
         if worst is not None and run.driven and run.state is State.CHARGING:
-            found = [*self._stopped(run, worst, now), *found]
+            signs = [*self._stopped(run, worst, now), *signs]
         with self._store.writing(changes_session=False) as repository:
-            new = repository.runs.keep_findings(run.key, found, now)
+            new = repository.runs.keep_findings(run.key, signs, now)
             low = any(item.what.code == "watch_source_low" for item in new)
         if low and run.source is not None and self._feeds_directly(run):
             with self._store.writing() as repository:

@@ -57,12 +57,12 @@ def _type(column: Column[Any]) -> Any:
 @cache
 def _model(table: Table) -> type[BaseModel]:
     """The form of a row of one table, from its columns."""
-    found: dict[str, Any] = {"table": (Literal[table.name], ...)}
+    columns: dict[str, Any] = {"table": (Literal[table.name], ...)}
     for column in table.c:
         kind, may_lack = _type(column), column.nullable or column.default is not None or column.server_default
         said = Field(..., alias=column.name) if not may_lack else Field(None, alias=column.name)
-        found[f"{column.name}_"] = (kind if not column.nullable else kind | None, said)
-    return create_model(table.name, __config__=ConfigDict(extra="forbid", strict=True, allow_inf_nan=False), **found)
+        columns[f"{column.name}_"] = (kind if not column.nullable else kind | None, said)
+    return create_model(table.name, __config__=ConfigDict(extra="forbid", strict=True, allow_inf_nan=False), **columns)
 
 
 def schema() -> dict[str, Any]:
@@ -117,7 +117,7 @@ def read(raw: bytes) -> list[Line]:
     faults: list[Fault] = []
     _read_head(lines[0])
     by_name = {table.name: table for table in KEPT}
-    found = []
+    rows = []
     for number, line in enumerate(lines[1:], 2):
         if not line.strip():
             continue
@@ -135,13 +135,13 @@ def read(raw: bytes) -> list[Line]:
                 faults.append(Fault(f"line {number}, {place}", one["msg"]))
             continue
         given = model.model_dump(exclude_unset=True)
-        found.append(
+        rows.append(
             (number, by_name[name], {key.removesuffix("_"): one for key, one in given.items() if key != "table"})
         )
-    faults += _lostreferences(found)
+    faults += _lostreferences(rows)
     if faults:
         raise BadInput(faults[:MOST_FAULTS])
-    return found
+    return rows
 
 
 def _read_head(line: str) -> None:
@@ -155,17 +155,17 @@ def _read_head(line: str) -> None:
 
 def _document(number: int, line: str, faults: list[Fault]) -> dict[str, Any] | None:
     try:
-        found = json.loads(line)
+        document = json.loads(line)
         line.encode()
-        if json.dumps(found).count("\\ud8") or "\\u0000" in line:
+        if json.dumps(document).count("\\ud8") or "\\u0000" in line:
             raise ValueError
     except (ValueError, RecursionError):
         faults.append(Fault(f"line {number}", "is no JSON"))
         return None
-    if not isinstance(found, dict):
+    if not isinstance(document, dict):
         faults.append(Fault(f"line {number}", "must be an object"))
         return None
-    return found
+    return document
 
 
 def _lostreferences(rows: list[Line]) -> Iterator[Fault]:

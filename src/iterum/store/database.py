@@ -92,15 +92,15 @@ class Store:
     @contextmanager
     def reading(self) -> Iterator[Repository]:
         """A look at the data, all of it from one moment."""
-        snapshot, found = self._snapshot.get(None), self._looked_at.get(None)
+        snapshot, counted = self._snapshot.get(None), self._looked_at.get(None)
         if snapshot is None:
             with self._look() as repository:
                 yield repository
             return
-        if found is None:
-            found = snapshot.enter_context(self._look())
-            self._looked_at.set(found)
-        yield found
+        if counted is None:
+            counted = snapshot.enter_context(self._look())
+            self._looked_at.set(counted)
+        yield counted
 
     @contextmanager
     def _look(self) -> Iterator[Repository]:

@@ -11,11 +11,10 @@ from pydantic import TypeAdapter
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.curve import Learned
 from iterum.core.planning.record import PlanRecord
-from iterum.core.planning.rounds import tag_at
 from iterum.core.season.outlook import Expected
 from iterum.core.sizing.dial import DialCard
 
-FORMS: dict[type, int] = {PlanRecord: 2, DialCard: 1, Expected: 1, Choice: 1, Learned: 1}
+FORMS: dict[type, int] = {PlanRecord: 3, DialCard: 1, Expected: 1, Choice: 1, Learned: 1}
 """The version in which each kind is written now; what has none was kept before versions were."""
 
 _Kept = TypeVar("_Kept")
@@ -41,10 +40,8 @@ def from_document(kind: type[_Kept], document: Mapping[str, Any]) -> _Kept:
     version = document.get("version", 1)
     for step in range(version, FORMS[kind]):
         document = STEPS[kind, step](document)
-    found: _Kept = _adapter(kind).validate_python(
-        {name: value for name, value in document.items() if name != "version"}
-    )
-    return found
+    kept: _Kept = _adapter(kind).validate_python({name: value for name, value in document.items() if name != "version"})
+    return kept
 
 
 # ---------------------------------------------------------------------------------------- forms of before
@@ -55,9 +52,13 @@ def _reason(item: Mapping[str, Any]) -> dict[str, Any]:
     return {"code": "as_said", "numbers": {"text": item["text"]}}
 
 
+_AGAIN = " ↻"
+
+
 def _batch(item: Mapping[str, Any]) -> dict[str, Any]:
     plain = {name: value for name, value in item.items() if name not in ("packs", "rounds", "class", "reasons")}
-    packs = [tag_at(tag, number) for tag, number in zip(item["packs"], item["rounds"], strict=True)]
+    told = zip(item["packs"], item["rounds"], strict=True)
+    packs = [tag if number == 1 else f"{tag}{_AGAIN}{number}" for tag, number in told]
     return {"full_min": item["end_min"], "locked": False} | plain | {"packs": packs, "family": item["class"]}
 
 
@@ -94,5 +95,27 @@ def _plan_with_texts(document: Mapping[str, Any]) -> dict[str, Any]:
     }  # fmt: skip
 
 
-STEPS: dict[tuple[type, int], Callable[[Mapping[str, Any]], Mapping[str, Any]]] = {(PlanRecord, 1): _plan_with_texts}
+def _plan_with_names(document: Mapping[str, Any]) -> dict[str, Any]:
+    """The round of a pack was written behind its tag."""
+
+    def batch(item: Mapping[str, Any]) -> dict[str, Any]:
+        named = [name.partition(_AGAIN) for name in item["packs"]]
+        charges = [(tag, int(number or 1)) for tag, _, number in named]
+        return {name: value for name, value in item.items() if name != "packs"} | {"charges": charges}
+
+    def offer(item: Mapping[str, Any]) -> dict[str, Any]:
+        return dict(item) | {"plan": _plan_with_names(item["plan"]) if item.get("plan") else None}
+
+    past = document.get("past", {})
+    return dict(document) | {
+        "batches": [batch(item) for item in document["batches"]],
+        "past": dict(past) | {"done": [batch(item) for item in past.get("done", ())]},
+        "offers": [offer(item) for item in document.get("offers", ())],
+    }
+
+
+STEPS: dict[tuple[type, int], Callable[[Mapping[str, Any]], Mapping[str, Any]]] = {
+    (PlanRecord, 1): _plan_with_texts,
+    (PlanRecord, 2): _plan_with_names,
+}
 """What brings a form to the next one."""

@@ -72,13 +72,13 @@ class LogRepository(Rows):
         if count is not None:
             statement = statement.limit(count).offset(offset)
         names = [field.name for field in fields(ChargeRecord)]
-        found = []
+        charges = []
         for row in self._rows(statement):
             stored = {name: row._mapping[name] for name in names}
             plain: dict[str, Any] = {n: tuple(v) if isinstance(v, list) else v for n, v in stored.items()}
             record = ChargeRecord(**plain)
-            found.append(LoggedCharge(row.key, row.id, row.run_key, row.origin, record))
-        return tuple(found)
+            charges.append(LoggedCharge(row.key, row.id, row.run_key, row.origin, record))
+        return tuple(charges)
 
     def charge_counts(self) -> dict[str, int]:
         """Logged charges by pack."""

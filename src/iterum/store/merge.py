@@ -61,10 +61,10 @@ class Merge:
 
     def _identities(self, table: Table) -> dict[str, list[int]]:
         """Keys of the rows that are here, by what they are of; several where they are alike."""
-        found: dict[str, list[int]] = {}
+        identities: dict[str, list[int]] = {}
         for row in self._connection.execute(select(table).order_by(table.c[key_of(table)])):
-            found.setdefault(self._identity(table, dict(row._mapping)), []).append(row._mapping[key_of(table)])
-        return found
+            identities.setdefault(self._identity(table, dict(row._mapping)), []).append(row._mapping[key_of(table)])
+        return identities
 
     @staticmethod
     def _identity(table: Table, values: Mapping[str, Any]) -> str:

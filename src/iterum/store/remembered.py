@@ -29,7 +29,7 @@ def remembered(
         key = (method.__qualname__, args, tuple(kwargs.items()))
         if key not in self.known:
             self.known[key] = method(self, *args, **kwargs)
-        found: _Answer = self.known[key]
-        return found
+        answer: _Answer = self.known[key]
+        return answer
 
     return cast(Callable[Concatenate[_Self, _Asked], _Answer], ask)

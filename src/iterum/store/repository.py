@@ -125,8 +125,8 @@ class Repository(KitRepository):
     def learns_from(self, pack_id: str) -> datetime | None:
         """Since when its charges count; None: all."""
         table = tables.packs
-        found: datetime | None = self._connection.scalar(select(table.c.learns_from).where(table.c.id == pack_id))
-        return found
+        since: datetime | None = self._connection.scalar(select(table.c.learns_from).where(table.c.id == pack_id))
+        return since
 
     def forget_learned(self, pack_id: str, at: datetime) -> None:
         """Forget what was learned; only charges from now on count."""
@@ -262,8 +262,8 @@ class Repository(KitRepository):
     def rules_values(self) -> dict[str, Any] | None:
         """The house rules in force, as plain values; None when none were ever set."""
         rules = tables.house_rules
-        found = self._connection.scalar(select(rules.c["values"]).order_by(rules.c.key.desc()).limit(1))
-        return None if found is None else dict(found)
+        values = self._connection.scalar(select(rules.c["values"]).order_by(rules.c.key.desc()).limit(1))
+        return None if values is None else dict(values)
 
     def set_rules_values(self, values: Mapping[str, Any], at: datetime) -> None:
         """Put new house rules in force; the earlier ones are kept."""
@@ -272,8 +272,8 @@ class Repository(KitRepository):
     def previous_rules_values(self) -> dict[str, Any] | None:
         """The house rules that were in force before the last change; None before any change."""
         rules = tables.house_rules
-        found = self._connection.scalar(select(rules.c["values"]).order_by(rules.c.key.desc()).limit(1).offset(1))
-        return None if found is None else dict(found)
+        values = self._connection.scalar(select(rules.c["values"]).order_by(rules.c.key.desc()).limit(1).offset(1))
+        return None if values is None else dict(values)
 
     def wishes(self) -> tuple[Wish, ...]:
         """What is wanted full, by when."""
@@ -310,11 +310,11 @@ class Repository(KitRepository):
         plans = tables.plans
         last = select(plans.c.made_at).order_by(plans.c.key.desc()).limit(1).scalar_subquery()
         rows = self._rows(select(plans).where(plans.c.made_at == last).order_by(plans.c.key.desc()))
-        found: dict[str, KeptPlan] = {}
+        latest: dict[str, KeptPlan] = {}
         for row in rows:
             plan = from_document(PlanRecord, row.document)
-            found.setdefault(row.prefer, KeptPlan(row.made_at, row.prefer, plan, row.revision))
-        return tuple(found.values())
+            latest.setdefault(row.prefer, KeptPlan(row.made_at, row.prefer, plan, row.revision))
+        return tuple(latest.values())
 
     @remembered
     def hand_moves(self) -> tuple[HandMove, ...]:

@@ -144,8 +144,8 @@ class RunRepository(LogRepository):
         """The mAh that were read last; None where nobody read them."""
         table = tables.observations
         mine = (table.c.run_key == run_key, table.c.charge_mah.is_not(None))
-        found = select(table.c.charge_mah).where(*mine).order_by(table.c.at_min.desc(), table.c.key.desc()).limit(1)
-        return self._connection.scalar(found)
+        query = select(table.c.charge_mah).where(*mine).order_by(table.c.at_min.desc(), table.c.key.desc()).limit(1)
+        return self._connection.scalar(query)
 
     def last_observation(self, run_key: int, origin: str) -> KeptObservation | None:
         """The latest reading of one origin."""
@@ -195,14 +195,14 @@ class RunRepository(LogRepository):
 
     # ------------------------------------------------------------------ findings and incidents
 
-    def keep_findings(self, run_key: int, found: Sequence[Finding], now: datetime) -> tuple[Finding, ...]:
+    def keep_findings(self, run_key: int, findings: Sequence[Finding], now: datetime) -> tuple[Finding, ...]:
         """Bring the kept findings of a run to what holds now. Returns those that are new, or worse than before."""
         table = tables.found_wrong
         holding = {row.code: row for row in self._rows(
             select(table).where(table.c.run_key == run_key, table.c.gone_at.is_(None)))}  # fmt: skip
         new = []
         order = list(Alarm)
-        for item in found:
+        for item in findings:
             row = holding.pop(item.what.code, None)
             values: dict[str, Any] = {
                 "alarm": item.alarm.value,

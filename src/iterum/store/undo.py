@@ -122,8 +122,8 @@ def _row(connection: Connection, table: Table, row_key: int, place: str | None =
     """A row as the database holds it: texts, numbers and nothing, without what they stand for."""
     where = place or f"main.{table.name}"
     asked = f'SELECT {_quoted(_columns(table))} FROM {where} WHERE "{_key_of(table)}" = ?'
-    found = connection.exec_driver_sql(asked, (row_key,)).mappings().first()
-    return None if found is None else dict(found)
+    kept = connection.exec_driver_sql(asked, (row_key,)).mappings().first()
+    return None if kept is None else dict(kept)
 
 
 def acts(connection: Connection) -> tuple[Done, ...]:

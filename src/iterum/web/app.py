@@ -216,23 +216,23 @@ def _add_small_routes(app: Flask) -> None:
     @app.get("/p/<path:tag>")
     def scanned(tag: str) -> AnyResponse:
         """Where the code of a label leads: the batch that has the pack, or Measure."""
-        found = app.extensions["iterum"]
-        tags = [pack.id for pack in found["desk"].session().packs]
+        parts = app.extensions["iterum"]
+        tags = [pack.id for pack in parts["desk"].session().packs]
         known = next(
             (one for one in tags if one == tag), next((one for one in tags if one.lower() == tag.lower()), None)
         )
         if known is None:
             raise NotThere("pack", tag)
-        run = next((run for run in found["runs"].open() if known in run.packs), None)
+        run = next((run for run in parts["runs"].open() if known in run.packs), None)
         return redirect(url_for("run.page", key=run.key) if run else url_for("measure.page", pack=known))
 
     @app.get("/places.json")
     def places() -> list[dict[str, str]]:
         """Where the palette can go: packs, batches in hand, pages."""
-        found = app.extensions["iterum"]
-        packs = found["desk"].session().packs
+        parts = app.extensions["iterum"]
+        packs = parts["desk"].session().packs
         in_hand = [(f"{', '.join(run.packs)} on {run.place}", "batch", url_for("run.page", key=run.key))
-                   for run in found["runs"].open()]  # fmt: skip
+                   for run in parts["runs"].open()]  # fmt: skip
         measured = [(pack.id, pack.name or "measure", url_for("measure.page", pack=pack.id)) for pack in packs]
         health = [(f"{pack.id} health", "over time", url_for("packs.health", id=pack.id)) for pack in packs]
         pages = [(name, "page", url_for(endpoint)) for endpoint, name, *_ in (*STEPS, *STORES) if may(endpoint)]

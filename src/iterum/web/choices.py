@@ -31,9 +31,9 @@ def choice_from(values: MultiDict[str, str]) -> Choice:
 
 def choice_fields(choice: Choice) -> dict[str, Any]:
     """The choice as fields: `packs` is a list, what is open is left out. For `url_for`, and for hidden fields."""
-    found: dict[str, Any] = {"packs": list(choice.packs)}
+    fields: dict[str, Any] = {"packs": list(choice.packs)}
     for name in (*PLACES, *FIGURES):
         value = getattr(choice, name)
         if value is not None:
-            found[name] = f"{value:.6f}".rstrip("0").rstrip(".") if isinstance(value, float) else value
-    return found
+            fields[name] = f"{value:.6f}".rstrip("0").rstrip(".") if isinstance(value, float) else value
+    return fields

@@ -34,8 +34,8 @@ def own_degrees(celsius: float) -> str:
 
 def in_fahrenheit(text: str) -> str:
     """A page with every temperature of it in Fahrenheit, differences as differences."""
-    text = _WARMER.sub(lambda found: f"{float(found[1]) * 1.8:.0f}{found[2]}F ", text)
-    text = _FIGURE.sub(lambda found: f"{float(found[1].replace('−', '-')) * 1.8 + 32:.0f}{found[2]}F", text)
+    text = _WARMER.sub(lambda hit: f"{float(hit[1]) * 1.8:.0f}{hit[2]}F ", text)
+    text = _FIGURE.sub(lambda hit: f"{float(hit[1].replace('−', '-')) * 1.8 + 32:.0f}{hit[2]}F", text)
     return text.replace("°C", "°F").replace("degrees Celsius", "degrees Fahrenheit")
 
 

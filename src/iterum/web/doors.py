@@ -32,8 +32,8 @@ def own_addresses() -> tuple[str, ...]:
     """IPv4 addresses of this machine on its networks; only private ones are shared on."""
     import ifaddr  # noqa: PLC0415 (only where something is shared)
 
-    found = [str(one.ip) for adapter in ifaddr.get_adapters() for one in adapter.ips if one.is_IPv4]
-    return tuple(dict.fromkeys(text for text in found if _is_private(text)))
+    addresses = [str(one.ip) for adapter in ifaddr.get_adapters() for one in adapter.ips if one.is_IPv4]
+    return tuple(dict.fromkeys(text for text in addresses if _is_private(text)))
 
 
 def _is_private(text: str) -> bool:

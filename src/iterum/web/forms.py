@@ -96,11 +96,11 @@ def make_fields(
 ) -> list[Field]:
     """The fields of one part ("pack", "board" ...), filled in."""
     required = schema()["$defs"][part].get("required", ())
-    found = []
+    fields = []
     for name, rules in _fields_of(part):
         choices = options.get(name) or [(value, value) for value in rules.get("enum", ())]
         choices = YES_NO if _kind(rules) == "boolean" else choices
-        found.append(
+        fields.append(
             Field(
                 name=prefix + name,
                 label=rules["title"],
@@ -115,7 +115,7 @@ def make_fields(
                 and texts.get(name, "") in ("", as_text(rules.get("default"))),
             )
         )
-    return found
+    return fields
 
 
 def _number(text: str, whole: bool) -> Any:
@@ -140,30 +140,30 @@ def _list(text: str, rules: Mapping[str, Any]) -> list[Any]:
 
 def document_from(part: str, texts: Mapping[str, str]) -> dict[str, Any]:
     """The item as the file would hold it; an empty field is left out. What is no number stays text."""
-    found: dict[str, Any] = {}
+    document: dict[str, Any] = {}
     for name, rules in _fields_of(part):
         text = texts.get(name, "").strip()
         kind = _kind(rules)
         if not text:
             continue
         if kind == "number":
-            found[name] = _number(text, "integer" in _types(rules))
+            document[name] = _number(text, "integer" in _types(rules))
         elif kind == "boolean":
-            found[name] = text == "yes"
+            document[name] = text == "yes"
         elif kind == "list":
-            found[name] = _list(text, rules["items"])
+            document[name] = _list(text, rules["items"])
         else:
-            found[name] = text
-    return found
+            document[name] = text
+    return document
 
 
 def faults_by_field(part: str, document: Mapping[str, Any], sense: Sequence[Fault]) -> dict[str, str]:
     """The first fault of each field, structure before sense."""
-    found: dict[str, str] = {}
+    by_field: dict[str, str] = {}
     for fault in (*structural_faults(document, part), *sense):
         name = fault.place if fault.place.startswith("channels[") else fault.place.split("[")[0].split(".")[0]
-        found.setdefault(name, _asked(document.get(name)) or fault.mend)
-    return found
+        by_field.setdefault(name, _asked(document.get(name)) or fault.mend)
+    return by_field
 
 
 def _asked(value: Any) -> str:

@@ -55,10 +55,10 @@ class NextUp:
 def todos() -> tuple[NextUp, ...]:
     """What is next, and what comes after it; asked for once a request."""
     if "todos" not in g:
-        found = tuple(_in_words(item) for item in runs().agenda(now()))
-        if not found or found[0].at > now() + LEISURE:
-            found = (*_at_leisure(bool(found)), *found)
-        g.todos = found[:SHOWN]
+        listed = tuple(_in_words(item) for item in runs().agenda(now()))
+        if not listed or listed[0].at > now() + LEISURE:
+            listed = (*_at_leisure(bool(listed)), *listed)
+        g.todos = listed[:SHOWN]
     return tuple(g.todos)
 
 
@@ -92,7 +92,7 @@ def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
     assert batch is not None
     place = names.get(batch.channel, batch.channel)
     on = f"On {place}" + (f", {names.get(batch.board, batch.board)}" if batch.board else "")
-    shown: dict[str, Any] = {"off": few_tags(item.off), "on": few_tags(batch.tags)}
+    shown: dict[str, Any] = {"off": few_tags(item.off), "on": few_tags(batch.packs)}
     if item.run is not None:
         href = url_for("run.page", key=item.run.key)
         return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **shown, href=href, button="Take off first")

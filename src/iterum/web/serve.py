@@ -42,21 +42,21 @@ def serve(
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
     app = create_app(database, clock, watch=True, speed=speed)
     meet(app, addresses)
-    found = app.extensions["iterum"]
+    parts = app.extensions["iterum"]
     here = server(app, HOST, port, shared=False)
     signal.signal(signal.SIGTERM, signal.default_int_handler)  # a system that stops us is a person's Ctrl+C
     try:
         if share is not None:
-            shared = found["door"].open(None, share.plain, share.port)
-            share.tell(shared, found["sharing"].offer(Role.ALL, clock()))
+            shared = parts["door"].open(None, share.plain, share.port)
+            share.tell(shared, parts["sharing"].offer(Role.ALL, clock()))
         here.start()
     finally:
         here.stop()
-        found["door"].close()
-        found["rehearsals"].end()
-        found["watch"].stop()
-        found["links"].close()
-        found["store"].close()
+        parts["door"].close()
+        parts["rehearsals"].end()
+        parts["watch"].stop()
+        parts["links"].close()
+        parts["store"].close()
 
 
 def rehearse(database: Path, rehearsal: Rehearsal, address: str, over: Event, told: Callable[[str], None]) -> None:
@@ -64,7 +64,7 @@ def rehearse(database: Path, rehearsal: Rehearsal, address: str, over: Event, to
     app = create_app(database, rehearsal.clock, watch=True, rehearsal=rehearsal)
     app.extensions["iterum"]["over"] = over
     meet(app, ((CHARGER, address), (CHECKER, address)))
-    found = app.extensions["iterum"]
+    parts = app.extensions["iterum"]
     here = server(app, HOST, 0, shared=False)
     here.prepare()
     told(f"http://{HOST}:{here.bind_addr[1]}/")
@@ -74,18 +74,18 @@ def rehearse(database: Path, rehearsal: Rehearsal, address: str, over: Event, to
         over.wait()
     finally:
         here.stop()
-        found["watch"].stop()
-        found["links"].close()
-        found["store"].close()
+        parts["watch"].stop()
+        parts["links"].close()
+        parts["store"].close()
 
 
 def meet(app: Flask, addresses: Sequence[tuple[str, str]]) -> None:
     """Keep the devices that were named; one that does not answer yet is told of and left aside."""
-    found = app.extensions["iterum"]
-    channels = tuple(channel.id for _, channel in found["desk"].session().kit.channels())
+    parts = app.extensions["iterum"]
+    channels = tuple(channel.id for _, channel in parts["desk"].session().kit.channels())
     for kind, address in addresses:
         try:
-            found["links"].add(kind, address, channels)
+            parts["links"].add(kind, address, channels)
         except (LinkLost, Refused) as error:
             logging.getLogger("iterum").warning("%s at %s was not met: %s", kind, address, error)
 

@@ -76,8 +76,8 @@ def limit_name(name: str) -> str:
 
 def tail(tag: str) -> str:
     """The number at the end of a tag, where its letters stand beside it already; else all of it."""
-    found = re.search(r"\d+$", tag)
-    return found[0] if found else tag
+    hit = re.search(r"\d+$", tag)
+    return hit[0] if hit else tag
 
 
 def letter(index: int) -> str:

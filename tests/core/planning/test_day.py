@@ -18,7 +18,7 @@ from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import record_of
 from iterum.core.planning.replan import Replanner
-from iterum.core.planning.rounds import tag_of
+from iterum.core.planning.rounds import ChargeKey
 from iterum.demo import demo_session
 from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document
@@ -110,10 +110,10 @@ def test_no_day_of_random_heats_breaks_a_rule(block):
 def test_packs_go_round_and_the_ones_back_longest_fly_again():
     session = day(heat(60), heat(80), heat(150), packs=4)
     problem = Problem(session)
-    seats = [tag_of(seat.pack_id) for seat in problem.day.seats]
+    seats = [seat.charge.tag for seat in problem.day.seats]
     assert sorted(seats[:4]) == ["P0", "P1", "P2", "P3"]
     assert set(seats[4:]) == set(seats[:2])
-    back = next(item for item in problem.rounds if item.pack.id == f"{seats[0]} ↻2")
+    back = next(item for item in problem.rounds if item.key == ChargeKey(seats[0], 2))
     assert back.release_min == 60 + 10 + 15
     assert back.pack.cell_v == pytest.approx(3.69, abs=0.03)  # a fifth of a LiPo's charge is left
 
@@ -123,15 +123,15 @@ def test_the_demo_meets_its_heats_and_nobody_sets_up_while_away():
     assert all(item.met for item in found.wanted)
     away = [(wish.at_min, wish.over_min) for wish in demo_session().wanted]
     assert all(b.lead_min <= low + 1e-6 or b.start_min >= high - 1e-6 for b in found.batches for low, high in away)
-    again = [tag for batch in found.batches for tag in batch.packs if tag != tag_of(tag)]
+    again = [charge for batch in found.batches for charge in batch.charges if charge.round > 1]
     assert len(again) >= 5
 
 
 def test_what_a_batch_waits_for_is_told_for_packs_that_come_back():
     session = day(heat(60, 4), heat(150, 4))
     found = planned(session)
-    whys = {why.batch.packs[0]: why.reasons[0].code for why in explain(Problem(session), found)}
-    assert whys[next(tag for tag in whys if "↻" in tag)] in ("waits_return", "waits_hands")
+    whys = {why.batch.charges[0]: why.reasons[0].code for why in explain(Problem(session), found)}
+    assert whys[next(charge for charge in whys if charge.round > 1)] in ("waits_return", "waits_hands")
 
 
 def test_where_energy_is_short_the_worthier_heat_is_kept_and_what_buys_the_other_back_is_told():
@@ -195,7 +195,7 @@ def test_planning_again_after_a_heat_slipped_leaves_what_runs_and_follows_the_he
     list(islice(planner.improve(), 3))
     new = planner.plan()
     running = [batch for batch in new.batches if batch.start_min < 0]
-    assert {batch.packs for batch in running} == {batch.packs for batch in old.batches if batch.start_min < 20}
+    assert {batch.charges for batch in running} == {batch.charges for batch in old.batches if batch.start_min < 20}
     assert [item.wish.at_min for item in new.wanted] == [40, 170]
     assert all(item.met for item in new.wanted)
 
@@ -226,7 +226,7 @@ def test_nothing_is_charged_for_a_heat_that_is_over_and_full_packs_fly_first():
     session = day(heat(60, 2), packs=4)
     full = replace(session, packs=(*session.packs, even("F", 4.2)))
     first = Problem(full).day.seats[0]
-    assert (first.pack_id, first.ready_min) == ("F", 0.0)
+    assert (first.charge.tag, first.ready_min) == ("F", 0.0)
     tight = day(heat(40, 4), heat(62, 4, fly_min=8), volts=3.7, packs=8)
     found = planned(tight, chunks=8)
     assert all(batch.full_min <= 62 + 1e-6 for batch in found.batches)

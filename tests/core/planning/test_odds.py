@@ -12,6 +12,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.odds import TRIES, odds_of
 from iterum.core.planning.plan import with_odds
 from iterum.core.planning.planner import Planner
+from iterum.core.planning.rounds import ChargeKey
 from iterum.core.planning.score import Prefer
 from iterum.demo import demo_session
 
@@ -19,8 +20,9 @@ CALM = Days(0.0, 1.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
 
 
 def batch(packs, start, full, channel="c", **more):
+    charges = tuple(ChargeKey(*item) if isinstance(item, tuple) else ChargeKey(item) for item in packs)
     return PlannedBatch(
-        packs, "lipo-4S", None, channel, None, 1.8, 1.0, start, start + 3.0, full, full, 30.0, 20.0, 30.0, **more
+        charges, "lipo-4S", None, channel, None, 1.8, 1.0, start, start + 3.0, full, full, 30.0, 20.0, 30.0, **more
     )
 
 
@@ -29,7 +31,7 @@ def heat(at_min, count=1):
 
 
 def test_on_a_day_that_goes_as_planned_every_heat_is_met():
-    plan = (batch(("A",), 0.0, 40.0), batch(("B",), 40.0, 80.0), batch(("A ↻2",), 80.0, 120.0))
+    plan = (batch(("A",), 0.0, 40.0), batch(("B",), 40.0, 80.0), batch((("A", 2),), 80.0, 120.0))
     heats = [(heat(40.0), ("A",)), (heat(80.0), ("B",)), (heat(120.0), ("A",))]
     assert [item.met for item in odds_of(plan, heats, 3.0, CALM)] == [TRIES] * 3
 
@@ -44,7 +46,7 @@ def test_a_heat_without_slack_is_met_about_as_often_as_not_and_slack_helps():
 
 def test_what_is_late_passes_its_lateness_on_to_its_channel_and_its_packs():
     slow = replace(CALM, minutes_low=1.2, minutes_high=1.2)
-    plan = (batch(("A",), 0.0, 43.0), batch(("B",), 43.0, 86.0), batch(("A ↻2",), 86.0, 126.0, "d"))
+    plan = (batch(("A",), 0.0, 43.0), batch(("B",), 43.0, 86.0), batch((("A", 2),), 86.0, 126.0, "d"))
     first, second, third = odds_of(
         plan, [(heat(60.0), ("A",)), (heat(100.0), ("B",)), (heat(150.0), ("A",))], 3.0, slow
     )

@@ -187,7 +187,7 @@ def test_never_later_than_either_way_by_hand_and_first_at_once(seed):
     search = Search(problem, Prefer.SOONEST)
     for by_hand in (one_pack_a_channel, boards_by_hand):
         genes = by_hand(problem, search.needed)
-        hand = search.found(tuple(genes))
+        hand = search.candidate(tuple(genes))
         assert search.best.score <= hand.score
 
 

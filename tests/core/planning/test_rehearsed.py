@@ -28,7 +28,7 @@ def flown(plan):
 
 
 def times(batches):
-    return sorted((batch.start_min, batch.lead_min, batch.full_min, batch.end_min, batch.packs) for batch in batches)
+    return sorted((batch.start_min, batch.lead_min, batch.full_min, batch.end_min, batch.charges) for batch in batches)
 
 
 def test_where_nothing_happens_it_is_the_plan_to_the_minute(plan, flown):
@@ -63,16 +63,16 @@ def test_nothing_is_at_two_places_and_who_is_hurt_stays_down(plan, flown, seed):
                 assert one.lead_min <= other.start_min + 1e-6 or other.lead_min <= 0
     for item in happens:
         if item.trouble is Trouble.SWOLLEN:
-            assert not [b for b in day.batches if b.start_min > item.at_min and item.packs[0] in b.tags]
+            assert not [b for b in day.batches if b.start_min > item.at_min and item.packs[0] in b.packs]
 
 
 def test_the_account_is_what_playing_without_it_shows(plan, flown):
     """A charge that stands still for an hour costs the heat that it was for, and planning anew may save it."""
     last = max(
-        (b for b in plan.batches if any("\N{CLOCKWISE OPEN CIRCLE ARROW}" in tag for tag in b.packs)),
+        (b for b in plan.batches if max(b.rounds) > 1),
         key=lambda b: b.full_min,
     )
-    still = Disturbance(Trouble.LINK, last.lead_min + 1, 90.0, packs=last.packs)
+    still = Disturbance(Trouble.LINK, last.lead_min + 1, 90.0, charges=last.charges)
     harmless = Disturbance(Trouble.SLIP, 1.0, 5.0, heat=len(flown) - 1)
     day = played(SESSION, plan.batches, flown, (harmless, still))
     missed = [place for place, heat in enumerate(day.heats) if not heat.whole]

@@ -14,7 +14,6 @@ from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.record import PlanRecord, record_of
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes, kept_at
-from iterum.core.planning.rounds import round_of, tag_of
 from iterum.demo import demo_session
 from iterum.exchange.plan_result import batch_document, plan_document
 from iterum.exchange.session import to_document
@@ -148,12 +147,12 @@ def test_a_pack_whose_charge_was_not_begun_has_not_flown():
 def test_a_batch_kept_by_hand_whose_packs_fly_before_stays_kept():
     session = demo_session()
     plan = planned(session, chunks=3)
-    number = next(at for at, batch in enumerate(plan.batches) if any(round_of(tag) > 1 for tag in batch.packs))
+    number = next(at for at, batch in enumerate(plan.batches) if max(batch.rounds) > 1)
     batches = [replace(batch, locked=at == number) for at, batch in enumerate(plan.batches)]
     planner = Replanner(session, batches, 10.0, flown=[Flown(item.wish, item.packs) for item in plan.wanted])
     list(islice(planner.improve(), 6))
     (kept,) = (batch for batch in planner.plan().batches if batch.locked)
-    assert kept.packs == plan.batches[number].packs
+    assert kept.charges == plan.batches[number].charges
     assert kept.start_min == pytest.approx(plan.batches[number].start_min - 10.0, abs=0.5)
 
 
@@ -170,7 +169,7 @@ def test_running_batches_and_those_about_to_be_set_up_stay_as_they_are(old):
     _, new = again(SESSION, old, now_min)
     for batch in old.batches:
         if batch.start_min - now_min <= FROZEN_MIN and batch.end_min > now_min:
-            same = next(item for item in new.batches if item.packs == batch.packs)
+            same = next(item for item in new.batches if item.charges == batch.charges)
             assert (same.channel, same.board, same.current_a) == (batch.channel, batch.board, batch.current_a)
             assert same.start_min == pytest.approx(batch.start_min - now_min)
     for one in new.batches:
@@ -184,8 +183,8 @@ def test_done_packs_are_done_and_their_energy_is_spent(old):
     kept = kept_at(old.batches, now_min)
     assert kept.done
     _, new = again(SESSION, old, now_min)
-    done = {tag for batch in kept.done for tag in batch.packs}
-    assert not done & {tag for batch in new.batches for tag in batch.packs}
+    done = {charge for batch in kept.done for charge in batch.charges}
+    assert not done & {charge for batch in new.batches for charge in batch.charges}
     used = {use.id: use.used_wh for use in new.sources}
     assert sum(used.values()) == pytest.approx(sum(use.used_wh for use in old.sources), rel=0.02)
 
@@ -226,8 +225,7 @@ def test_a_pack_that_was_hurt_after_its_charge_flies_no_more_and_is_not_charged_
         list(islice(planner.improve(), 3))
         new = planner.plan()
         assert again_later not in {tag for wish in new.wanted for tag in wish.packs}
-        to_come = {tag for batch in new.batches if batch.start_min > 0 for tag in batch.packs}
-        assert again_later not in {tag_of(tag) for tag in to_come}
+        assert again_later not in {tag for batch in new.batches if batch.start_min > 0 for tag in batch.packs}
 
 
 def test_another_pack_is_charged_for_one_that_was_hurt_after_its_charge():
@@ -257,13 +255,13 @@ def test_a_lost_channel_is_planned_around(old):
     kit = replace(SESSION.kit, chargers=tuple(item for item in SESSION.kit.chargers if item.id != "small"))
     planner, new = again(replace(SESSION, kit=kit), old, 30.0)
     assert all(batch.channel != lost or batch in planner.kept.fixed for batch in new.batches)
-    expected = {pack for batch in planner.kept.to_come for pack in batch.packs}
-    assert expected <= {tag for batch in new.batches for tag in batch.packs}
+    expected = {charge for batch in planner.kept.to_come for charge in batch.charges}
+    assert expected <= {charge for batch in new.batches for charge in batch.charges}
 
 
 def test_a_small_gain_is_not_worth_a_change(old):
     planner = Replanner(SESSION, old.batches, 10.0)
-    keeps_close = planner.search.found(planner.keeps_close)
+    keeps_close = planner.search.candidate(planner.keeps_close)
     for _ in islice(planner.improve(), 12):
         pass
     new = planner.plan()

@@ -10,6 +10,7 @@ from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import SourceUse, WishOutcome
 from iterum.core.planning.record import PlanRecord
+from iterum.core.planning.rounds import ChargeKey
 from iterum.web.pictures.day_strip import MARGIN, NARROW, WIDE, Named, draw
 
 AT = datetime(2026, 6, 13, 8, 47, tzinfo=UTC)
@@ -22,7 +23,7 @@ def heat(at_min, fly_min, count, have, name):
 
 def planned(count):
     batches = tuple(
-        PlannedBatch((f"P{n}", f"Q{n}"), f"lipo-{2 + n % 3}S", "b", f"c{n % 4}", "bank", 3.6, 1.0, at, at + 3, at + 15,
+        PlannedBatch((ChargeKey(f"P{n}"), ChargeKey(f"Q{n}")), f"lipo-{2 + n % 3}S", "b", f"c{n % 4}", "bank", 3.6, 1.0, at, at + 3, at + 15,
                      at + 19, 60.0, 10.0, 70.0)
         for n in range(count)
         for at in (20.0 * (n // 4),)

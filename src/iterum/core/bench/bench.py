@@ -127,13 +127,13 @@ class Bench:
 
         board_id : its tag; None for one pack alone. channel_id : its tag.
         """
-        found = self.kit.channel(channel_id)
-        if found is None:
+        pair = self.kit.channel(channel_id)
+        if pair is None:
             raise NotThere("channel", channel_id)
         board = self.kit.board(board_id)
         if board is None and board_id is not None:
             raise NotThere("board", board_id)
-        charger, channel = found
+        charger, channel = pair
         feed = feed_of(charger, self.kit)
         return Setup(board, channel, feed, self.drawn(feed), self.left_wh(feed))
 
@@ -162,8 +162,8 @@ class Bench:
     # ------------------------------------------------------------------ what others take
 
     def _feed(self, channel_id: str) -> Feed | None:
-        found = self.kit.channel(channel_id)
-        return None if found is None else feed_of(found[0], self.kit)
+        pair = self.kit.channel(channel_id)
+        return None if pair is None else feed_of(pair[0], self.kit)
 
     def drawn(self, feed: Feed) -> Drawn:
         """What batches in hand draw of the chain behind a charger."""
@@ -216,12 +216,12 @@ class Bench:
         """
         board = self.kit.board(board_id)
         parts = set(board.part_ids) if board else set()
-        found: list[Reason] = []
+        reasons: list[Reason] = []
         for batch in self.running:
             theirs = self.kit.board(batch.board)
-            found += [reason("pack_busy", id=tag) for tag in packs if tag in batch.packs]
+            reasons += [reason("pack_busy", id=tag) for tag in packs if tag in batch.packs]
             if channel_id and batch.channel == channel_id:
-                found.append(reason("channel_busy", channel=channel_id, packs=batch.packs))
+                reasons.append(reason("channel_busy", channel=channel_id, packs=batch.packs))
             if theirs is not None and parts & set(theirs.part_ids):
-                found.append(reason("board_busy", board=theirs.id, packs=batch.packs))
-        return tuple(found)
+                reasons.append(reason("board_busy", board=theirs.id, packs=batch.packs))
+        return tuple(reasons)

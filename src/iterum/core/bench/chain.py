@@ -61,8 +61,8 @@ def trees(bench: Bench) -> tuple[Tree, ...]:
     for charger in bench.kit.chargers:
         source = feed_of(charger, bench.kit).source
         by_source.setdefault(source.id if source else None, []).append(charger)
-    found = [_tree(bench, source_id, chargers) for source_id, chargers in by_source.items()]
-    return tuple(sorted(found, key=lambda tree: (not tree.branches, -tree.source.flows_w)))
+    built = [_tree(bench, source_id, chargers) for source_id, chargers in by_source.items()]
+    return tuple(sorted(built, key=lambda tree: (not tree.branches, -tree.source.flows_w)))
 
 
 def _tree(bench: Bench, source_id: str | None, chargers: list[Charger]) -> Tree:

@@ -61,8 +61,8 @@ def _value(text: str) -> float:
     return float(text.replace(",", "."))
 
 
-def _first(found: re.Match[str] | None) -> float | None:
-    return None if found is None else _value(next(part for part in found.groups() if part))
+def _first(hit: re.Match[str] | None) -> float | None:
+    return None if hit is None else _value(next(part for part in hit.groups() if part))
 
 
 def read_charger(text: str) -> ChargerLabel:
@@ -81,11 +81,11 @@ def read_charger(text: str) -> ChargerLabel:
     down = _DISCHARGE.search(rest)  # what goes out of a pack is never read as what goes in
     rest = rest.replace(down[0], " ") if down else rest
     out = down[0] if down else ""
-    found: list[re.Match[str] | None] = []
+    hits: list[re.Match[str] | None] = []
     for pattern in (_CHANNEL_W, _AC_W, _DC_W):  # one after another: what was read as mains is not read as DC too
-        found.append(pattern.search(rest))
-        rest = rest.replace(found[-1][0], " ") if found[-1] else rest
-    each, mains, direct = found
+        hits.append(pattern.search(rest))
+        rest = rest.replace(hits[-1][0], " ") if hits[-1] else rest
+    each, mains, direct = hits
     span = _AMPS.search(rest)
     rest = rest.replace(span[0], " ") if span else rest
     amps = [_value(one[1]) for one in _A.finditer(rest)]

@@ -45,16 +45,16 @@ class Choice:
 
     def faults(self) -> tuple[Reason, ...]:
         """What nobody can choose: no packs, one twice, amps or rates that are none."""
-        found = []
+        errors = []
         if not self.packs:
-            found.append(reason("choice_empty"))
+            errors.append(reason("choice_empty"))
         twice = tuple(tag for tag in dict.fromkeys(self.packs) if self.packs.count(tag) > 1)
         if twice:
-            found.append(reason("choice_twice", ids=twice))
+            errors.append(reason("choice_twice", ids=twice))
         for code, value, most in (
             ("choice_amps", self.current_a, MOST_AMPS_A),
             ("choice_rate", self.rate_c, MOST_RATE_C),
         ):
             if value is not None and not (isfinite(value) and 0 < value <= most):
-                found.append(reason(code, typed=value, most=most))
-        return tuple(found)
+                errors.append(reason(code, typed=value, most=most))
+        return tuple(errors)

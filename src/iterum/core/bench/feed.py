@@ -45,10 +45,10 @@ class Feed:
     @property
     def efficiency_from_source(self) -> float:
         """Part of what is taken at the far end of the chain that reaches the packs."""
-        found = self.charger.efficiency
+        efficiency = self.charger.efficiency
         for supply in self.supplies:
-            found *= supply.efficiency
-        return found
+            efficiency *= supply.efficiency
+        return efficiency
 
     @property
     def charger_input_power_w(self) -> float | None:

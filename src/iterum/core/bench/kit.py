@@ -287,10 +287,10 @@ class Kit:
         """
         if board_id is None:
             return None
-        found = find(self.boards, board_id)
+        whole = find(self.boards, board_id)
         first_id, plus, second_id = board_id.partition(CHAIN)
-        if found is not None or not plus:
-            return found
+        if whole is not None or not plus:
+            return whole
         first, second = find(self.boards, first_id), find(self.boards, second_id)
         return chained(first, second) if first and second and first is not second else None
 

@@ -89,9 +89,9 @@ class Labelled:
     usable_fraction: float | None = None
 
 
-def _figure(found: "re.Match[str]") -> float:
-    whole = re.sub(r"\D", "", found.group(1))
-    return float(f"{whole}.{found.group(2) or 0}")
+def _figure(hit: "re.Match[str]") -> float:
+    whole = re.sub(r"\D", "", hit.group(1))
+    return float(f"{whole}.{hit.group(2) or 0}")
 
 
 _AMPS = re.compile(r"(\d+(?:[.,]\d+)?)\s*a(?:mps?)?(?![a-z])")
@@ -108,8 +108,8 @@ def limits_of_label(text: str) -> tuple[float | None, float | None]:
     return _told(amps), _told(watts)
 
 
-def _told(found: "re.Match[str] | None") -> float | None:
-    return float(found[1].replace(",", ".")) if found else None
+def _told(hit: "re.Match[str] | None") -> float | None:
+    return float(hit[1].replace(",", ".")) if hit else None
 
 
 def energy_of_label(text: str) -> Labelled:

@@ -53,7 +53,7 @@ def _pack_limits(packs: Sequence[Pack], rules: HouseRules, wanted_a: float | Non
     # The current splits by what packs hold; no pack may see more than its label's C on its label's Ah.
     slowest = min(packs, key=lambda pack: pack.max_charge_a / pack.capacity_ah)
     label_a = slowest.max_charge_a * whole_ah / slowest.capacity_ah
-    found = [
+    limits = [
         Limit("wanted_rate", wanted_a, reason("limit_wanted_amps", current_a=wanted_a))
         if wanted_a is not None
         else Limit(
@@ -73,18 +73,18 @@ def _pack_limits(packs: Sequence[Pack], rules: HouseRules, wanted_a: float | Non
             ),
         ),
     ]
-    return found + _weak_limits(packs, rules)
+    return limits + _weak_limits(packs, rules)
 
 
 def _weak_limits(packs: Sequence[Pack], rules: HouseRules) -> list[Limit]:
     """What a weak pack may take at most; it is always alone."""
-    found = []
+    limits = []
     for pack in packs if len(packs) == 1 else ():
         verdict = judge_pack(pack, rules)
         if verdict.max_rate_c is not None:
             numbers = {"rate_c": verdict.max_rate_c, "total_ah": pack.rated_ah, "id": pack.id}
-            found.append(Limit("weak_pack", verdict.max_rate_c * pack.rated_ah, reason("limit_weak_pack", **numbers)))
-    return found
+            limits.append(Limit("weak_pack", verdict.max_rate_c * pack.rated_ah, reason("limit_weak_pack", **numbers)))
+    return limits
 
 
 Seats = tuple[tuple[Board, tuple[Pack, ...]], ...]
@@ -105,10 +105,10 @@ def seats_on(packs: Sequence[Pack], board: Board) -> Seats:
     return (first, on_first), (second, tuple(pack for pack in packs if pack in to_second))
 
 
-def _tightest(found: Sequence[Limit]) -> list[Limit]:
+def _tightest(limits: Sequence[Limit]) -> list[Limit]:
     """Of several limits of one name, the smallest."""
     best: dict[str, Limit] = {}
-    for limit in found:
+    for limit in limits:
         if limit.name not in best or limit.current_a < best[limit.name].current_a:
             best[limit.name] = limit
     return list(best.values())
@@ -121,41 +121,41 @@ def _board_limits(packs: Sequence[Pack], board: Board | None) -> list[Limit]:
         return []
     whole_ah = total_ah(packs)
     seats = seats_on(packs, board)
-    found: list[Limit] = []
+    limits: list[Limit] = []
     for number, (part, members) in enumerate(seats):
         # Through a first board all amps pass; through the one hung behind it only its own packs'.
         share = 1.0 if number == 0 else total_ah(members) / whole_ah
         if part.max_current_a is not None:
             why = reason("limit_board_current", board=part.id, max_a=part.max_current_a, part=share)
-            found.append(Limit("board_current", part.max_current_a / share, why))
+            limits.append(Limit("board_current", part.max_current_a / share, why))
         if part.fuse_a is not None:
             why = reason("limit_board_fuse", board=part.id, fuse_a=part.fuse_a, part=share)
-            found.append(Limit("board_fuse", part.fuse_a / share, why))
+            limits.append(Limit("board_fuse", part.fuse_a / share, why))
         if part.port_fuse_a is not None and members:
             largest = max(members, key=lambda pack: pack.capacity_ah)
             through = largest.capacity_ah / whole_ah
             why = reason("limit_port_fuse", fuse_a=part.port_fuse_a, id=largest.id, part=through)
-            found.append(Limit("port_fuse", part.port_fuse_a / through, why))
-        found += _adapter_limits(members, part, whole_ah)
+            limits.append(Limit("port_fuse", part.port_fuse_a / through, why))
+        limits += _adapter_limits(members, part, whole_ah)
     if len(seats) > 1:
-        found += _hung_limits(seats, whole_ah)
-    return _tightest(found)
+        limits += _hung_limits(seats, whole_ah)
+    return _tightest(limits)
 
 
 def _hung_limits(seats: Seats, whole_ah: float) -> list[Limit]:
     """What the port of the first board carries for the board that hangs on it."""
     (first, _), (second, members) = seats
     share = total_ah(members) / whole_ah
-    found = []
+    limits = []
     if first.port_fuse_a is not None:
         why = reason("limit_port_fuse", fuse_a=first.port_fuse_a, id=second.id, part=share)
-        found.append(Limit("port_fuse", first.port_fuse_a / share, why))
+        limits.append(Limit("port_fuse", first.port_fuse_a / share, why))
     adapter_a = _adapter_a(first.connector, second.connector)
     if adapter_a is not None:
         why = reason("limit_adapter", of=second.id, plug=second.connector, board=first.id, socket=first.connector,
                      adapter_a=adapter_a, part=share)  # fmt: skip
-        found.append(Limit("adapter_current", adapter_a / share, why))
-    return found
+        limits.append(Limit("adapter_current", adapter_a / share, why))
+    return limits
 
 
 def _adapter_a(plug: str | None, socket: str | None) -> float | None:
@@ -168,39 +168,39 @@ def _adapter_a(plug: str | None, socket: str | None) -> float | None:
 
 def _adapter_limits(members: Sequence[Pack], board: Board, whole_ah: float) -> list[Limit]:
     """What the adapter of each pack with another plug carries: it sees that pack's share."""
-    found = []
+    limits = []
     for pack in members:
         adapter_a = _adapter_a(pack.connector, board.connector)
         if adapter_a is not None:
             part = pack.capacity_ah / whole_ah
             why = reason("limit_adapter", of=pack.id, plug=pack.connector, board=board.id, socket=board.connector,
                          adapter_a=adapter_a, part=part)  # fmt: skip
-            found.append(Limit("adapter_current", adapter_a / part, why))
-    return found
+            limits.append(Limit("adapter_current", adapter_a / part, why))
+    return limits
 
 
 def adapters(packs: Sequence[Pack], board: Board | None) -> tuple[Reason, ...]:
     """Each adapter that is needed, with its amps where they are known."""
-    found = []
+    notes = []
     for part, members in seats_on(packs, board) if board else ():
         for pack in members:
             if not same_plug(pack.connector, part.connector):
                 amps = _adapter_a(pack.connector, part.connector)
                 numbers = {"id": pack.id, "plug": pack.connector, "board": part.id, "socket": part.connector}
-                found.append(reason("adapter_needed" if amps else "adapter_unknown", current_a=amps, **numbers))
-    return tuple(found)
+                notes.append(reason("adapter_needed" if amps else "adapter_unknown", current_a=amps, **numbers))
+    return tuple(notes)
 
 
 def _power_limits(setup: Setup, divisor_v: float, full_v: float) -> list[Limit]:
     """Watts turned into amps. The charger's own watts are divided as the house rule says, since it backs off
     by itself; a supply's or source's always by full volts, since nothing backs off for them."""
-    found = []
+    limits = []
     for power in powers_of(setup):
         volts = full_v if power.name in ("supply_power", "source_power") else divisor_v
         numbers = {"power_w": power.whole_w, "volts": volts, "others_w": power.whole_w - power.left_w}
         why = reason(f"limit_{power.name}", **numbers, **_power_parts(power, setup.feed))
-        found.append(Limit(power.name, power.left_w / volts, why))
-    return found
+        limits.append(Limit(power.name, power.left_w / volts, why))
+    return limits
 
 
 def _power_parts(power: Power, feed: Feed) -> dict[str, object]:
@@ -236,9 +236,9 @@ def limits_of(
 def setup_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
     """Why this board, channel or feed cannot charge these packs at all."""
     cells = packs[0].cells
-    found = []
+    faults = []
     if not setup.channel.takes(cells):
-        found.append(
+        faults.append(
             reason(
                 "channel_cells",
                 channel=setup.channel.id,
@@ -248,9 +248,9 @@ def setup_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
             )
         )
     if setup.board is None and len(packs) > 1:
-        found.append(reason("board_missing", count=len(packs)))
+        faults.append(reason("board_missing", count=len(packs)))
     if setup.board is not None and not setup.board.takes(cells):
-        found.append(
+        faults.append(
             reason(
                 "board_cells",
                 board=setup.board.id,
@@ -260,9 +260,9 @@ def setup_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
             )
         )
     if setup.board is not None and len(packs) > setup.board.ports:
-        found.append(reason("ports_full", count=len(packs), ports=setup.board.ports))
+        faults.append(reason("ports_full", count=len(packs), ports=setup.board.ports))
     input_fault = setup.feed.input_fault()
-    return found + ([input_fault] if input_fault else [])
+    return faults + ([input_fault] if input_fault else [])
 
 
 def smallest_a(channel: Channel) -> float:
@@ -295,18 +295,18 @@ def amps_faults(current_a: float, limits: Sequence[Limit], channel: Channel) -> 
 
     current_a : A at the charger, above 0.
     """
-    found = [
+    faults = [
         reason("over_limit", current_a=current_a, limit_a=limit.current_a, limit=limit.name, why=limit.reason)
         for limit in limits
         if limit.name not in WISHES and not at_most(current_a, limit.current_a)
     ]
     if not at_most(smallest_a(channel), current_a):
-        found.append(reason("under_minimum", current_a=current_a, channel=channel.id, smallest_a=smallest_a(channel)))
+        faults.append(reason("under_minimum", current_a=current_a, channel=channel.id, smallest_a=smallest_a(channel)))
     elif not at_most(current_a, floor_to_step(current_a, channel.current_step_a)):
         below_a = floor_to_step(current_a, channel.current_step_a)
         step_a = channel.current_step_a
-        found.append(reason("off_step", current_a=current_a, channel=channel.id, step_a=step_a, below_a=below_a))
-    return tuple(found)
+        faults.append(reason("off_step", current_a=current_a, channel=channel.id, step_a=step_a, below_a=below_a))
+    return tuple(faults)
 
 
 def limits_and_current(

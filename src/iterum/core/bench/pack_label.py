@@ -84,7 +84,7 @@ def read_label(text: str) -> PackLabel:
     if cells is not None and not 1 <= cells <= MAX_CELLS:
         raise ValueError(f"{cells}S is none of the packs known here, which have 1 to {MAX_CELLS} cells")
     connector = _CONNECTOR.search(rest)
-    charge = next((found for pattern in _CHARGE_C if (found := pattern.search(rest))), None)
+    charge = next((hit for pattern in _CHARGE_C if (hit := pattern.search(rest))), None)
     without = rest.replace(charge[0], " ") if charge else rest
     rated = _C.search(without)
     return PackLabel(
@@ -102,29 +102,29 @@ def read_label(text: str) -> PackLabel:
 def _capacity(text: str) -> tuple[float, str]:
     """mAh, and the text without them."""
     for pattern, factor in ((_MAH, 1.0), (_AH, 1000.0), (_BARE, 1.0)):
-        found = pattern.search(text)
-        if found:
-            mah = round(_value(found[1]) * factor, 1)
+        hit = pattern.search(text)
+        if hit:
+            mah = round(_value(hit[1]) * factor, 1)
             if not 10 <= mah <= 500_000:
-                raise ValueError(f"{found[0].strip()} would be {mah:g} mAh; write it as 2200, or 2.2 Ah")
-            return mah, text[: found.start()] + " " + text[found.end() :]
+                raise ValueError(f"{hit[0].strip()} would be {mah:g} mAh; write it as 2200, or 2.2 Ah")
+            return mah, text[: hit.start()] + " " + text[hit.end() :]
     raise ValueError('say its capacity as well, as in "3S 2200", "14.8 V 1500" or "2.2 Ah 4S"')
 
 
 def _by_volts(volts: float, chemistry: str | None, cells: int | None) -> tuple[tuple[str, int], ...]:
     """(chemistry, cells) whose label would say these volts. Raises ValueError where nothing named does."""
-    found = []
+    guesses = []
     for item in CHEMISTRIES.values():
         for count in range(1, MAX_CELLS + 1):
             near = any(abs(volts - one * count) <= 0.051 for one in _LABEL_V.get(item.name, (item.nominal_v,)))
             if near and chemistry in (None, item.name) and cells in (None, count):
-                found.append((item.name, count))
-    if not found and (chemistry is not None or cells is not None):
+                guesses.append((item.name, count))
+    if not guesses and (chemistry is not None or cells is not None):
         named = " ".join(part for part in (chemistry, f"{cells}S" if cells else None) if part)
         raise ValueError(f"{volts:g} V does not go with {named}; look at the label again")
-    if not found:
+    if not guesses:
         raise ValueError(f"{volts:g} V is the label of no pack known here; say its cells, as in 4S")
-    return tuple(found)
+    return tuple(guesses)
 
 
 _LABEL_V = {"li-ion": (3.6, 3.7), "life": (3.2, 3.3)}

@@ -45,13 +45,13 @@ class Power:
 def powers_of(setup: Setup) -> tuple[Power, ...]:
     """Every power limit of the chain that is known; the tightest of several supplies."""
     feed, drawn = setup.feed, setup.drawn
-    found = [Power("channel_power", setup.channel.max_power_w, setup.channel.max_power_w)]
+    powers = [Power("channel_power", setup.channel.max_power_w, setup.channel.max_power_w)]
     for name, whole_w in (
         ("charger_power", feed.charger.total_power_w),
         ("charger_input", feed.charger_input_power_w),
     ):
         if whole_w is not None:
-            found.append(Power(name, whole_w, max(whole_w - drawn.charger_w, 0.0)))
+            powers.append(Power(name, whole_w, max(whole_w - drawn.charger_w, 0.0)))
     parts = feed.efficiencies
     supplies = []
     for supply in feed.supplies:
@@ -60,13 +60,13 @@ def powers_of(setup: Setup) -> tuple[Power, ...]:
             Power("supply_power", supply.max_power_w * parts[supply.id], left_w * parts[supply.id], supply.id)
         )
     if supplies:
-        found.append(min(supplies, key=lambda item: item.left_w))
+        powers.append(min(supplies, key=lambda item: item.left_w))
     source_w = feed.source.power_limit_w if feed.source else None
     if feed.source is not None and source_w is not None:
         tag = feed.source.id
         left_w = max(source_w - drawn.links_w.get(tag, 0.0), 0.0)
-        found.append(Power("source_power", source_w * parts[tag], left_w * parts[tag], tag))
-    return tuple(found)
+        powers.append(Power("source_power", source_w * parts[tag], left_w * parts[tag], tag))
+    return tuple(powers)
 
 
 def least_power_w(setup: Setup) -> float:

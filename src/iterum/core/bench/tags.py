@@ -11,10 +11,10 @@ def after(tag: str) -> str:
 
     tag : as written on the pack; one without a number at its end becomes the first of its kind.
     """
-    found = _ENDS.match(tag)
-    if found is None:
+    ending = _ENDS.match(tag)
+    if ending is None:
         return f"{tag}-2"
-    return f"{found[1]}{int(found[2]) + 1:0{len(found[2])}d}"
+    return f"{ending[1]}{int(ending[2]) + 1:0{len(ending[2])}d}"
 
 
 def next_tag(tag: str, used: Container[str]) -> str:
@@ -22,10 +22,10 @@ def next_tag(tag: str, used: Container[str]) -> str:
 
     tag : as written on the pack. used : tags in use or retired.
     """
-    found = after(tag)
-    while found in used:
-        found = after(found)
-    return found
+    following = after(tag)
+    while following in used:
+        following = after(following)
+    return following
 
 
 def tags_from(tag: str, count: int) -> list[str]:
@@ -33,7 +33,7 @@ def tags_from(tag: str, count: int) -> list[str]:
 
     tag : the first. count : of packs, 1 or more.
     """
-    found = [tag]
-    while len(found) < count:
-        found.append(after(found[-1]))
-    return found
+    tags = [tag]
+    while len(tags) < count:
+        tags.append(after(tags[-1]))
+    return tags

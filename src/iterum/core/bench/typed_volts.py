@@ -30,24 +30,24 @@ def question_volts(pack: Pack, cell_v: tuple[float, ...]) -> tuple[Reason, ...]:
     """
     chemistry = pack.chemistry
     limit_v = chemistry.brim_v + IMPOSSIBLE_V
-    found: list[Reason] = []
+    questions: list[Reason] = []
     for index, volts in enumerate(cell_v):
         cell = index + 1
         if not at_most(volts, limit_v):
-            found.append(reason("volts_impossible", cell=cell, typed_v=volts, limit_v=limit_v))
+            questions.append(reason("volts_impossible", cell=cell, typed_v=volts, limit_v=limit_v))
         elif at_most(OVER_FULL_V, difference(volts, chemistry.brim_v)):
-            found.append(reason("volts_over", cell=cell, typed_v=volts, limit_v=chemistry.brim_v))
+            questions.append(reason("volts_over", cell=cell, typed_v=volts, limit_v=chemistry.brim_v))
         elif volts < NOISE and cell == pack.cells and pack.cells > 1:
-            found.append(reason("fewer_cells", cell=cell, cells=pack.cells, count=pack.cells - 1))
+            questions.append(reason("fewer_cells", cell=cell, cells=pack.cells, count=pack.cells - 1))
         elif not at_most(chemistry.refuse_v, volts):
-            found.append(reason("cell_dead", cell=cell, typed_v=volts, limit_v=chemistry.refuse_v))
+            questions.append(reason("cell_dead", cell=cell, typed_v=volts, limit_v=chemistry.refuse_v))
         elif pack.cells > 1:
             middle_v, gap_v = _off_the_others(cell_v, index)
             swapped_v = _swapped(volts)
             if at_most(gap_v, SPREAD_WEAK_V):
                 continue
             if at_most(abs(swapped_v - middle_v), SPREAD_LOOK_V) and swapped_v != volts:
-                found.append(reason("digits_swapped", cell=cell, typed_v=volts, gap_v=gap_v, meant_v=swapped_v))
+                questions.append(reason("digits_swapped", cell=cell, typed_v=volts, gap_v=gap_v, meant_v=swapped_v))
             elif pack.cells > 2:
-                found.append(reason("cell_far_off", cell=cell, typed_v=volts, gap_v=gap_v))
-    return tuple(found)
+                questions.append(reason("cell_far_off", cell=cell, typed_v=volts, gap_v=gap_v))
+    return tuple(questions)

@@ -138,21 +138,21 @@ def _volts_reasons(pack: Pack, reading: Reading, rules: HouseRules) -> list[Reas
     average_v = reading.pack_v / pack.cells
     lowest_v = min(reading.cell_v, default=average_v)
     highest_v = max(reading.cell_v, default=average_v)
-    found: list[Reason] = []
+    reasons: list[Reason] = []
     if not at_most(chemistry.refuse_v, lowest_v):
-        found.append(reason("below_refuse", lowest_v=lowest_v, limit_v=chemistry.refuse_v))
+        reasons.append(reason("below_refuse", lowest_v=lowest_v, limit_v=chemistry.refuse_v))
     elif at_most(lowest_v, chemistry.refuse_v + NEARLY_FLAT_V):
-        found.append(reason("nearly_flat", lowest_v=lowest_v, refuse_v=chemistry.refuse_v, rate_c=WEAK_RATE_C))
+        reasons.append(reason("nearly_flat", lowest_v=lowest_v, refuse_v=chemistry.refuse_v, rate_c=WEAK_RATE_C))
     elif not at_most(chemistry.hard_v, lowest_v):
-        found.append(reason("run_low", lowest_v=lowest_v, limit_v=chemistry.hard_v))
+        reasons.append(reason("run_low", lowest_v=lowest_v, limit_v=chemistry.hard_v))
     over_v = difference(highest_v, chemistry.brim_v)
     if at_most(OVER_FULL_V, over_v):
-        found.append(reason("over_full", highest_v=highest_v, limit_v=chemistry.brim_v))
+        reasons.append(reason("over_full", highest_v=highest_v, limit_v=chemistry.brim_v))
     elif not at_most(over_v, METER_OVER_V):
-        found.append(reason("above_full", highest_v=highest_v, limit_v=chemistry.brim_v))
+        reasons.append(reason("above_full", highest_v=highest_v, limit_v=chemistry.brim_v))
     elif at_most(rules.rests_full_v(chemistry), average_v):
-        found.append(reason("full", cell_v=average_v, limit_v=rules.rests_full_v(chemistry)))
-    return found
+        reasons.append(reason("full", cell_v=average_v, limit_v=rules.rests_full_v(chemistry)))
+    return reasons
 
 
 def _spread_reasons(pack: Pack, reading: Reading) -> tuple[list[Reason], float | None, int | None]:
@@ -167,7 +167,7 @@ def _spread_reasons(pack: Pack, reading: Reading) -> tuple[list[Reason], float |
     odd = max(range(pack.cells), key=lambda index: abs(reading.cell_v[index] - median_v))
     low = reading.cell_v[odd] < median_v
     weak = not at_most(apart_v, SPREAD_WEAK_V)
-    found = reason(
+    wide = reason(
         "cells_apart_weak" if weak else "cells_apart_look",
         spread_v=apart_v,
         limit_v=SPREAD_WEAK_V if weak else SPREAD_LOOK_V,
@@ -175,63 +175,63 @@ def _spread_reasons(pack: Pack, reading: Reading) -> tuple[list[Reason], float |
         side="low" if low else "high",
         rate_c=WEAK_RATE_C,
     )
-    return [found], apart_v, odd + 1
+    return [wide], apart_v, odd + 1
 
 
 def _label_reasons(pack: Pack) -> list[Reason]:
     """What its label and its age say, whatever its volts."""
-    found = []
+    reasons = []
     if pack.condition is Condition.DAMAGED:
-        found.append(reason("damaged"))
+        reasons.append(reason("damaged"))
     part = pack.capacity_ah * 1000 / pack.capacity_mah
     if not at_most(WORN_PART, part):
         code = "worn" if at_most(SPENT_PART, part) else "spent"
-        found.append(reason(code, now_mah=pack.capacity_ah * 1000, label_mah=pack.capacity_mah))
+        reasons.append(reason(code, now_mah=pack.capacity_ah * 1000, label_mah=pack.capacity_mah))
     if pack.max_charge_c is not None and not at_most(pack.max_charge_c, LIKELY_CHARGE_C):
-        found.append(reason("charge_c_unlikely", charge_c=pack.max_charge_c, limit_c=LIKELY_CHARGE_C))
-    return found
+        reasons.append(reason("charge_c_unlikely", charge_c=pack.max_charge_c, limit_c=LIKELY_CHARGE_C))
+    return reasons
 
 
 @lru_cache(maxsize=8192)
 def judge_pack(pack: Pack, rules: HouseRules) -> PackVerdict:
     """The verdict on one pack under these house rules, with every reason, worst first."""
-    found = _label_reasons(pack)
+    reasons = _label_reasons(pack)
     apart_v: float | None = None
     odd_cell: int | None = None
     soc: StateOfCharge | None = None
     lowest_v: float | None = None
     if not pack.chemistry.joins:
-        found.append(reason("ends_by_drop", chemistry=pack.chemistry.label))
+        reasons.append(reason("ends_by_drop", chemistry=pack.chemistry.label))
     if pack.reading is None:
-        found.append(reason("charged_since") if pack.charged_at else reason("not_measured"))
+        reasons.append(reason("charged_since") if pack.charged_at else reason("not_measured"))
     else:
-        found += _temperature_reasons(pack.reading) + _count_reasons(pack, pack.reading)
+        reasons += _temperature_reasons(pack.reading) + _count_reasons(pack, pack.reading)
         average_v = pack.reading.pack_v / pack.cells
         lowest_v = min(pack.reading.cell_v, default=difference(average_v, 0))
         soc = pack.soc
         if pack.chemistry.joins:
             spread_reasons, apart_v, odd_cell = _spread_reasons(pack, pack.reading)
-            found += _volts_reasons(pack, pack.reading, rules) + spread_reasons
+            reasons += _volts_reasons(pack, pack.reading, rules) + spread_reasons
             tells_nothing = pack.chemistry.flat and soc is not None and soc.value is None
             if pack.charged_full and tells_nothing:
-                found.append(reason("full_by_charge"))
+                reasons.append(reason("full_by_charge"))
         elif pack.charged_full:
-            found.append(reason("full_by_charge"))
-    if not found:
+            reasons.append(reason("full_by_charge"))
+    if not reasons:
         agree = reason("cells_agree", spread_v=apart_v, limit_v=SPREAD_LOOK_V)
-        found.append(reason("nothing_wrong") if apart_v is None else agree)
-    found.sort(key=lambda item: RANK[item.code])
-    faults = [FAULTS[item.code] for item in found]
+        reasons.append(reason("nothing_wrong") if apart_v is None else agree)
+    reasons.sort(key=lambda item: RANK[item.code])
+    faults = [FAULTS[item.code] for item in reasons]
     levels = list(Level)
     return PackVerdict(
         pack=pack,
         level=max((fault.level for fault in faults), key=levels.index),
-        reasons=tuple(found),
+        reasons=tuple(reasons),
         joins=all(fault.joins for fault in faults),
         charges=all(fault.charges for fault in faults),
         comes_down=all(fault.comes_down for fault in faults),
         max_rate_c=min((fault.max_rate_c for fault in faults if fault.max_rate_c is not None), default=None),
-        full=any(item.code in ("full", "full_by_charge") for item in found),
+        full=any(item.code in ("full", "full_by_charge") for item in reasons),
         soc=soc,
         lowest_v=lowest_v,
         spread_v=apart_v,

@@ -90,7 +90,7 @@ def _at(trace: Trace, moment_s: float, index: int) -> float:
 
 def _packs_charged(packs: Sequence[Pack], trace: Trace, start: Sequence[Branch]) -> tuple[PackCharged, ...]:
     end_s = float(trace.t_s[-1])
-    found = []
+    charged = []
     for index, (seen, branch) in enumerate(zip(seen_by(packs, trace), start, strict=True)):
         share_a = (_at(trace, min(60.0, end_s), index), _at(trace, end_s / 2, index), _at(trace, end_s, index))
         taken = float(trace.soc[-1, index]) - branch.soc
@@ -98,8 +98,8 @@ def _packs_charged(packs: Sequence[Pack], trace: Trace, start: Sequence[Branch])
         rate_c = highest_a / packs[index].capacity_ah
         charge_mah = taken * branch.capacity_as / 3.6
         end_soc = min(max(float(trace.soc[-1, index]), 0.0), 1.0)
-        found.append(PackCharged(seen.id, rate_c, seen.over_s, charge_mah, end_soc, share_a))
-    return tuple(found)
+        charged.append(PackCharged(seen.id, rate_c, seen.over_s, charge_mah, end_soc, share_a))
+    return tuple(charged)
 
 
 def _as_charged(packs: Sequence[Pack], joined: Sequence[Branch], lead_mohm: float) -> list[Branch]:
@@ -117,13 +117,13 @@ def _shifted(packs: Sequence[Pack], branches: Sequence[Branch], to: Callable[[St
 
     The emptier ones also have the more resistance that cells of the kind may have, which lengthens the falling part.
     """
-    found = []
+    shifted = []
     for pack, branch in zip(packs, branches, strict=True):
         soc = pack.soc
         off = 0.0 if soc is None else to(soc) - pack.held
         known = resistance_of(pack, Use.CHARGE).basis in (Basis.MEASURED, Basis.LEARNED)
         times = (KNOWN_TIMES if known else UNKNOWN_TIMES) if off < 0 else 1.0
-        found.append(
+        shifted.append(
             replace(
                 branch,
                 soc=min(max(branch.soc + off, 0.0), max(branch.soc, 1.0)),
@@ -132,7 +132,7 @@ def _shifted(packs: Sequence[Pack], branches: Sequence[Branch], to: Callable[[St
                 r2_ohm=branch.r2_ohm * times,
             )
         )
-    return found
+    return shifted
 
 
 _LOW: Callable[[StateOfCharge], float] = attrgetter("low")
@@ -240,8 +240,8 @@ def narrowing(packs: Sequence[Pack]) -> tuple[Reason, ...]:
     unmeasured = tuple(
         pack.id for pack in packs if resistance_of(pack, Use.CHARGE).basis not in (Basis.MEASURED, Basis.LEARNED)
     )
-    found = [reason("narrow_by_charge", ids=untaught)] if untaught else []
-    return (*found, *([reason("narrow_by_mohm", ids=unmeasured)] if unmeasured and packs[0].curve else []))
+    reasons = [reason("narrow_by_charge", ids=untaught)] if untaught else []
+    return (*reasons, *([reason("narrow_by_mohm", ids=unmeasured)] if unmeasured and packs[0].curve else []))
 
 
 def watts_cost_min(packs: Sequence[Pack], setup: Setup, rules: HouseRules, limits: Sequence[Limit]) -> float:

@@ -203,12 +203,12 @@ class _Stepper:
 
         A straight current from i0 to i1 takes a pair's volts u to decay * u + R * start * i0 + R * end * i1.
         """
-        found = {}
+        weights = {}
         for tau_s in self.taus:
             decay = exp(-step_s / tau_s)
             end = 1 - tau_s / step_s * (1 - decay)
-            found[tau_s] = decay, 1 - decay - end, end
-        return found
+            weights[tau_s] = decay, 1 - decay - end, end
+        return weights
 
     def step(self, now: _Moment, step_s: float) -> _Moment:
         """The state `step_s` later."""
@@ -357,8 +357,8 @@ def settled(branches: Sequence[Branch]) -> tuple[Branch, ...]:
         middle_v = (low_v + high_v) / 2
         total_as = sum(item.capacity_as * soc_from_rest(item.table_v, middle_v) for item in at_rest)
         low_v, high_v = (middle_v, high_v) if total_as < held_as else (low_v, middle_v)
-    found = [replace(item, soc=soc_from_rest(item.table_v, (low_v + high_v) / 2)) for item in at_rest]
+    rested = [replace(item, soc=soc_from_rest(item.table_v, (low_v + high_v) / 2)) for item in at_rest]
     # The last bit of charge that halving left over is spread, so that none is lost.
-    rest = held_as - sum(item.capacity_as * item.soc for item in found)
-    capacity_as = sum(item.capacity_as for item in found)
-    return tuple(replace(item, soc=item.soc + rest / capacity_as) for item in found)
+    rest = held_as - sum(item.capacity_as * item.soc for item in rested)
+    capacity_as = sum(item.capacity_as for item in rested)
+    return tuple(replace(item, soc=item.soc + rest / capacity_as) for item in rested)

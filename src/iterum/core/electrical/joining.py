@@ -186,9 +186,9 @@ def _orders(lowest: Sequence[Pack]) -> list[Sequence[Pack]]:
 
 def refuse_unjoinable(packs: Sequence[Pack]) -> None:
     """Raises Unsafe, with every reason, for packs that may never be joined or cannot be reckoned with."""
-    found = unjoinable(packs)
-    if found:
-        raise Unsafe(found)
+    against = unjoinable(packs)
+    if against:
+        raise Unsafe(against)
 
 
 def even_out(
@@ -246,9 +246,9 @@ def _as_asked(
     packs: Sequence[Pack], rules: HouseRules, lead_mohm: float, plugged_last: str | None, rate_c: float | None
 ) -> Joining:
     """The verdict, for the order that was asked for where one pack is to be the last."""
-    found = joining(packs, rules, lead_mohm, rate_c)
-    if plugged_last is None or len(packs) < 2 or found.order[-1] == plugged_last:
-        return found
+    answer = joining(packs, rules, lead_mohm, rate_c)
+    if plugged_last is None or len(packs) < 2 or answer.order[-1] == plugged_last:
+        return answer
     order = [pack for pack in in_plug_order(packs) if pack.id != plugged_last]
     order += [pack for pack in packs if pack.id == plugged_last]
     plugs = plug_by_plug(order, lead_mohm)
@@ -259,9 +259,9 @@ def _as_asked(
         for item in seen
     ) or (reason("join_fine", rate_c=max(plug.rate_c for plug in plugs)),)
     level = Level.STOP if broken else Level.LOOK if seen else Level.FIT
-    ways = (reason("way_other_order", ids=found.order),) if broken and found.passes else found.ways
+    ways = (reason("way_other_order", ids=answer.order),) if broken and answer.passes else answer.ways
     return replace(
-        found, order=tuple(pack.id for pack in order), plugs=plugs, level=level, reasons=broken or notes, ways=ways
+        answer, order=tuple(pack.id for pack in order), plugs=plugs, level=level, reasons=broken or notes, ways=ways
     )
 
 

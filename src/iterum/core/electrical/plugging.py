@@ -84,15 +84,15 @@ def latest(times_s: Sequence[float | None]) -> float | None:
 
 def seen_by(packs: Sequence[Pack], trace: Trace) -> tuple[PackJoined, ...]:
     """The largest current of each pack in a trace, and its seconds above its charge C."""
-    found = []
+    seen = []
     for index, pack in enumerate(packs):
         amps = trace.current_a[:, index]
         peak_a = float(amps[np.abs(amps).argmax()])
         rate_c = np.abs(amps) / pack.capacity_ah
         over_s = time_above(trace.t_s, rate_c, pack.charge_c + NOISE)
         basis = resistance_of(pack).basis
-        found.append(PackJoined(pack.id, peak_a, abs(peak_a) / pack.capacity_ah, over_s, pack.charge_c, basis))
-    return tuple(found)
+        seen.append(PackJoined(pack.id, peak_a, abs(peak_a) / pack.capacity_ah, over_s, pack.charge_c, basis))
+    return tuple(seen)
 
 
 def joins(first: Sequence[Branch], second: Sequence[Branch]) -> list[Branch]:
@@ -112,12 +112,12 @@ def plug_by_plug(packs: Sequence[Pack], lead_mohm: float = DEFAULT_LEAD_MOHM) ->
 def _plug_by_plug(packs: tuple[Pack, ...], lead_mohm: float) -> tuple[Plug, ...]:
     branches = [branch_of(pack, lead_mohm) for pack in packs]
     enough_a = [pack.max_charge_a for pack in packs]
-    found = []
+    steps = []
     for count in range(2, len(packs) + 1):
         meeting = joins(branches[: count - 1], branches[count - 1 : count])
         trace = run(meeting, Feeding(), SHOWN_S, settled_a=enough_a[:count])
-        found.append(_plug(packs[:count], trace))
-    return tuple(found)
+        steps.append(_plug(packs[:count], trace))
+    return tuple(steps)
 
 
 def _plug(packs: Sequence[Pack], trace: Trace) -> Plug:
@@ -133,14 +133,14 @@ def join_reasons(plugs: Sequence[Plug], rules: HouseRules) -> tuple[Reason, ...]
     """Why a group breaks the joining rule, empty when it does not: at which plug, how many C, how long."""
     if rules.join_peak_c is None:
         return ()
-    found = []
+    reasons = []
     for plug in plugs:
         if not at_most(plug.rate_c, rules.join_peak_c):
-            found.append(reason("join_peak", id=plug.id, rate_c=plug.rate_c, limit_c=rules.join_peak_c))
+            reasons.append(reason("join_peak", id=plug.id, rate_c=plug.rate_c, limit_c=rules.join_peak_c))
         elif not at_most(plug.worst.over_s, rules.join_over_s):
             numbers = {"over_s": plug.worst.over_s, "limit_s": rules.join_over_s, "charge_c": plug.worst.charge_c}
-            found.append(reason("join_long", id=plug.id, other=plug.worst.id, **numbers))
-    return tuple(found)
+            reasons.append(reason("join_long", id=plug.id, other=plug.worst.id, **numbers))
+    return tuple(reasons)
 
 
 # ---------------------------------------------------------------------------------------- balance leads first

@@ -87,7 +87,7 @@ def obstacles(packs: Sequence[Pack], rules: HouseRules, ports: int | None = None
 
     ports : of the board; None where no board is known.
     """
-    found: list[Reason] = []
+    reasons: list[Reason] = []
     families = sorted({pack.family for pack in packs})
     if len(families) > 1:
         return (reason("families_differ", families=tuple(families)),)
@@ -95,10 +95,10 @@ def obstacles(packs: Sequence[Pack], rules: HouseRules, ports: int | None = None
         return (reason("ends_by_drop", chemistry=packs[0].chemistry.label),)
     window = measure_window(packs, rules)
     if not at_most(window.spread_v, window.allowed_v):
-        found.append(_window_reason(packs, window))
+        reasons.append(_window_reason(packs, window))
     gap_v, cell = _cell_gap(packs)
     if gap_v is not None and not at_most(gap_v, rules.cell_window_v()):
-        found.append(
+        reasons.append(
             reason(
                 "same_cell_apart",
                 gap_v=gap_v,
@@ -111,7 +111,7 @@ def obstacles(packs: Sequence[Pack], rules: HouseRules, ports: int | None = None
     if rules.max_capacity_ratio is not None and not at_most(
         max(capacities), min(capacities) * rules.max_capacity_ratio
     ):
-        found.append(
+        reasons.append(
             reason(
                 "capacities_differ",
                 largest_mah=max(capacities),
@@ -122,8 +122,8 @@ def obstacles(packs: Sequence[Pack], rules: HouseRules, ports: int | None = None
         )
     limit = group_size_limit(rules, ports)
     if limit is not None and len(packs) > limit:
-        found.append(reason("ports_full", count=len(packs), ports=limit))
-    return tuple(found)
+        reasons.append(reason("ports_full", count=len(packs), ports=limit))
+    return tuple(reasons)
 
 
 def _window_reason(packs: Sequence[Pack], window: Window) -> Reason:
@@ -182,17 +182,17 @@ def refusals(packs: Sequence[Pack], rules: HouseRules, ports: int | None) -> tup
 
     ports : of the board; None where no board is known.
     """
-    found: list[Reason] = []
+    reasons: list[Reason] = []
     verdicts = [judge_pack(pack, rules) for pack in packs]
     mixed_full = len({verdict.full for verdict in verdicts}) > 1
     for verdict in verdicts:
         keeps = verdict.keeping_from_charge() if len(packs) == 1 else verdict.keeping_from_board()
         told = [item for item in verdict.reasons if mixed_full and item.code in ("full", "full_by_charge")]
-        found += [Reason(item.code, {**item.numbers, "id": verdict.pack.id}) for item in (*keeps, *told)]
+        reasons += [Reason(item.code, {**item.numbers, "id": verdict.pack.id}) for item in (*keeps, *told)]
     families = {pack.family for pack in packs}
     if len(families) > 1 or (len(packs) > 1 and all(pack.reading is not None for pack in packs)):
-        found += (item for item in obstacles(packs, rules, ports) if item.code != "ends_by_drop")
-    return tuple(found)
+        reasons += (item for item in obstacles(packs, rules, ports) if item.code != "ends_by_drop")
+    return tuple(reasons)
 
 
 _NEVER_JOINED = ("damaged", "not_measured", "charged_since", "ends_by_drop")
@@ -203,15 +203,17 @@ def unjoinable(packs: Sequence[Pack]) -> tuple[Reason, ...]:
 
     A pack alone is joined to nothing, so how its charge ends does not matter.
     """
-    found = []
+    against = []
     for pack in packs:
         codes = _NEVER_JOINED if len(packs) > 1 else _NEVER_JOINED[:-1]
         verdict = judge_pack(pack, HouseRules())
-        found += [Reason(item.code, {**item.numbers, "id": pack.id}) for item in verdict.reasons if item.code in codes]
+        against += [
+            Reason(item.code, {**item.numbers, "id": pack.id}) for item in verdict.reasons if item.code in codes
+        ]
     families = sorted({pack.family for pack in packs})
     if len(families) > 1:
-        found.append(reason("families_differ", families=tuple(families)))
-    return tuple(found)
+        against.append(reason("families_differ", families=tuple(families)))
+    return tuple(against)
 
 
 def pairs_within_rules(packs: Sequence[Pack], rules: HouseRules) -> bool:

@@ -27,12 +27,12 @@ class Cover:
 
 
 def _bits(mask: int) -> list[int]:
-    found = []
+    places = []
     while mask:
         low = mask & -mask
-        found.append(low.bit_length() - 1)
+        places.append(low.bit_length() - 1)
         mask ^= low
-    return found
+    return places
 
 
 def _is_run(mask: int) -> bool:
@@ -57,12 +57,12 @@ def _runs(volts: Sequence[float], masks: Sequence[int], size_limit: int) -> list
             candidate = (groups + 1, width_v + volts[end - 1] - volts[start])
             if candidate[0] < best[end][0] or (candidate[0] == best[end][0] and candidate[1] < best[end][1] - NOISE):
                 best[end], start_of[end] = candidate, start
-    found = []
+    runs = []
     end = count
     while end:
-        found.append(tuple(range(start_of[end], end)))
+        runs.append(tuple(range(start_of[end], end)))
         end = start_of[end]
-    return found[::-1]
+    return runs[::-1]
 
 
 def _lower_bounds(masks: Sequence[int], size_limit: int) -> list[int]:

@@ -205,16 +205,16 @@ def _grouped(
     """
     ordered = sorted(members, key=lambda pack: (rest_v(pack), pack.id))
     limit = group_size_limit(rules, ports)
-    found = cover(
+    covered = cover(
         [average_v(pack) for pack in ordered],
         _may_join_masks(ordered, rules),
         len(ordered) if limit is None else max(limit, 1),
     )
-    sets = [[ordered[index] for index in indices] for indices in found.groups]
+    sets = [[ordered[index] for index in indices] for indices in covered.groups]
     groups, alone = [], []
     for chosen in sets:
         if len(chosen) == 1:
             alone.append(_alone(chosen[0], [group for group in sets if group is not chosen], rules, limit))
         else:
             groups.append(judge_group(chosen, rules, ports))
-    return tuple(groups), tuple(alone), found.proven
+    return tuple(groups), tuple(alone), covered.proven

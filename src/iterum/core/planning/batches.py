@@ -8,7 +8,7 @@ from iterum.core.bench.feed import Feed
 from iterum.core.bench.kit import Channel
 from iterum.core.bench.session import Session
 from iterum.core.bench.setup import total_ah
-from iterum.core.planning.rounds import round_of, tag_of
+from iterum.core.planning.rounds import ChargeKey
 
 
 @dataclass(frozen=True)
@@ -48,14 +48,14 @@ class Costs:
 
 @dataclass(frozen=True)
 class PlannedBatch:
-    """One batch of a plan. `packs` in the order to plug them in; times in minutes from now.
+    """One batch of a plan. `charges` in the order to plug their packs in; times in minutes from now.
 
     start_min : the person begins to set it up. lead_min : charging begins, the packs having evened out. full_min : the
     amps have fallen to a tenth. end_min : balanced as well, or taken off for a heat. power_w : the most at the packs.
     energy_in_wh, power_in_w : at the source.
     """
 
-    packs: tuple[str, ...]
+    charges: tuple[ChargeKey, ...]
     family: str
     board: str | None
     channel: str
@@ -83,17 +83,17 @@ class PlannedBatch:
     @property
     def choice(self) -> Choice:
         """What a pilot chooses who follows the plan: its packs, place, amps and end volts."""
-        return Choice(self.tags, self.board, self.channel, current_a=self.current_a, end_v=self.end_v)
+        return Choice(self.packs, self.board, self.channel, current_a=self.current_a, end_v=self.end_v)
 
     @property
-    def tags(self) -> tuple[str, ...]:
-        """What is written on its packs, whichever round they are in."""
-        return tuple(map(tag_of, self.packs))
+    def packs(self) -> tuple[str, ...]:
+        """The tags of its packs in the order to plug them in, whichever round they are in."""
+        return tuple([charge.tag for charge in self.charges])
 
     @property
     def rounds(self) -> tuple[int, ...]:
         """The round of each pack: 1 for its first charge of the day."""
-        return tuple(map(round_of, self.packs))
+        return tuple([charge.round for charge in self.charges])
 
 
 def later(batch: PlannedBatch, by_min: float) -> PlannedBatch:
@@ -120,7 +120,7 @@ def batch_in_hand(running: Running, session: Session) -> PlannedBatch:
     packs = bench.members(running.packs)
     left_min = max(running.minutes_left, EPSILON_MIN)
     return PlannedBatch(
-        packs=running.packs,
+        charges=tuple(map(ChargeKey, running.packs)),
         family=packs[0].family,
         board=running.board,
         channel=running.channel,

@@ -91,12 +91,12 @@ def _easiest(problem: Problem, family: str, count: int) -> list[int]:
 
 def _neediest_pack(problem: Problem, needed: Mapping[str, int]) -> float:
     """Setting up, the pack that takes longest, balancing."""
-    found = 0.0
+    longest_min = 0.0
     for family, count in needed.items():
         for index in _easiest(problem, family, count):
             minutes = _floor_minutes(problem, index) + _balance_min(problem, (index,))
-            found = max(found, problem.release_min((index,)) + problem.rules.setup_min + minutes)
-    return found
+            longest_min = max(longest_min, problem.release_min((index,)) + problem.rules.setup_min + minutes)
+    return longest_min
 
 
 def _shares(problem: Problem, needed: Mapping[str, int]) -> float:
@@ -328,16 +328,16 @@ class Leaders:
 def _places(problem: Problem, members: tuple[int, ...]) -> list[tuple[int, int, int]]:
     """(channel, board or -1, packs it takes) on which a family can be charged at all."""
     pack = problem.packs[members[0]]
-    found = []
+    places = []
     for machine in range(len(problem.machines)):
         if not setup_faults([pack], problem.setup(machine, -1)):
-            found.append((machine, -1, 1))
-            found += [
+            places.append((machine, -1, 1))
+            places += [
                 (machine, index, board.ports)
                 for index, board in enumerate(problem.boards)
                 if board.takes(pack.cells) and board.fewest <= len(members)
             ]
-    return found
+    return places
 
 
 def _part_min(

@@ -42,12 +42,11 @@ def move(
     batch = batches[number]
     others = tuple(item for at, item in enumerate(batches) if at != number)
     problem = problem_as_it_is(session, batches, others, past)
-    index = {pack.id: at for at, pack in enumerate(problem.packs)}
-    if batch.start_min < now_min - EPS or any(tag not in index for tag in batch.packs):
+    if batch.start_min < now_min - EPS or any(charge not in problem.index for charge in batch.charges):
         raise Unsafe((reason("move_begun", packs=batch.packs),))
     if start_min < now_min - EPS:
         raise Unsafe((reason("move_past"),))
-    members = tuple(sorted(index[tag] for tag in batch.packs))
+    members = tuple(sorted(problem.index[charge] for charge in batch.charges))
     machine = next((item.index for item in problem.machines if item.channel.id == channel), None)
     if machine is None:
         raise Unsafe((reason("move_no_channel", channel=channel),))
@@ -78,19 +77,19 @@ def move(
 
 def _costs(problem: Problem, members: tuple[int, ...], machine: int, board: int, batch: PlannedBatch) -> Costs:
     """What the batch costs there, at the amps nearest to those it had. Raises Unsafe where it cannot be charged."""
-    found: list[tuple[float, int]] = []
+    options: list[tuple[float, int]] = []
     for part in range(problem.parts):
         costs = problem.costs(members, machine, board, part)
         if costs is not None:
-            found.append((abs(costs.current_a - batch.current_a), part))
-    if not found:
+            options.append((abs(costs.current_a - batch.current_a), part))
+    if not options:
         setup = problem.setup(machine, board)
         packs = [problem.packs[at] for at in members]
         faults = setup_faults(packs, setup)
         if faults:
             raise Unsafe(tuple(faults))
         current_to_dial(packs, setup, problem.rules)  # says why it refuses
-    part = min(found)[1]
+    part = min(options)[1]
     problem.refine(members, machine, board, part)
     costs = problem.costs(members, machine, board, part)
     assert costs is not None
@@ -126,23 +125,23 @@ def _taken(bench: Occupancy, place: _Place) -> list[Reason]:
     start_min, machine = place.start_min, problem.machines[place.machine]
     hands_min = problem.rules.setup_min + place.costs.wait_min
     whole_min = hands_min + place.costs.minutes
-    found: list[Reason] = []
+    reasons: list[Reason] = []
     free_min = free_from(bench.channels[place.machine], start_min, whole_min)
     if free_min > start_min + EPS:
-        found.append(reason("move_channel", channel=machine.channel.id, free_min=free_min))
+        reasons.append(reason("move_channel", channel=machine.channel.id, free_min=free_min))
     for part in problem.board_parts[place.board] if place.board >= 0 else ():
         free_min = free_from(bench.boards[part], start_min, whole_min)
         if free_min > start_min + EPS:
-            found.append(reason("move_board", board=problem.boards[part].id, free_min=free_min))
+            reasons.append(reason("move_board", board=problem.boards[part].id, free_min=free_min))
     free_min = free_from(bench.person, start_min, hands_min)
     if free_min > start_min + EPS:
-        found.append(reason("move_hands", free_min=free_min))
+        reasons.append(reason("move_hands", free_min=free_min))
     for name, factor in machine.uses:
         watts, limit_w = place.costs.power_w * factor, problem.limits_w[name]
         free_min = power_free_from(bench.drawn[name], start_min, whole_min, watts, limit_w)
         if free_min > start_min + EPS:
-            found.append(reason("move_watts", resource=name, watts=watts, limit_w=limit_w))
-    return found + _energy(bench, place, machine.source_id, machine.feed.efficiency_from_source)
+            reasons.append(reason("move_watts", resource=name, watts=watts, limit_w=limit_w))
+    return reasons + _energy(bench, place, machine.source_id, machine.feed.efficiency_from_source)
 
 
 def _energy(bench: Occupancy, place: _Place, source: str | None, efficiency: float) -> list[Reason]:
@@ -155,9 +154,9 @@ def _energy(bench: Occupancy, place: _Place, source: str | None, efficiency: flo
 
 def _back_min(problem: Problem, members: Sequence[int], others: Sequence[PlannedBatch]) -> float:
     """When packs that come round again are back, by the batches before."""
-    ends = {tag: batch.full_min for batch in others for tag in batch.packs}
+    ends = {key: batch.full_min for batch in others for key in batch.charges}
     back = [
-        ends.get(problem.packs[before].id, 0.0) + problem.rounds[index].away_min
+        ends.get(problem.keys[before], 0.0) + problem.rounds[index].away_min
         for index in members
         if problem.rounds and (before := problem.before[index]) is not None
     ]
@@ -169,5 +168,5 @@ def with_batch(plan: Sequence[PlannedBatch], number: int, batch: PlannedBatch) -
 
     number : counted from 0.
     """
-    found = [*plan[:number], batch, *plan[number + 1 :]]
-    return tuple(sorted(found, key=lambda item: item.start_min))
+    batches = [*plan[:number], batch, *plan[number + 1 :]]
+    return tuple(sorted(batches, key=lambda item: item.start_min))

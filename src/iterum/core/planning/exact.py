@@ -23,7 +23,7 @@ MOST_PACKS = 9
 
 def _candidates(problem: Problem) -> list[tuple[Gene, int, Costs]] | None:
     """(gene, board, costs) of every batch, a board of each kind once; None where there are too many."""
-    found: list[tuple[Gene, int, Costs]] = []
+    candidates: list[tuple[Gene, int, Costs]] = []
     for members in problem.families.values():
         for size in range(1, len(members) + 1):
             for chosen in combinations(members, size):
@@ -36,10 +36,10 @@ def _candidates(problem: Problem) -> list[tuple[Gene, int, Costs]] | None:
                             costs = problem.costs(chosen, machine, board, part)
                             if costs is not None and costs.current_a not in seen:
                                 seen.add(costs.current_a)
-                                found.append((Gene(chosen, machine, part), board, costs))
-                if len(found) > MOST_CANDIDATES:
+                                candidates.append((Gene(chosen, machine, part), board, costs))
+                if len(candidates) > MOST_CANDIDATES:
                     return None
-    return found
+    return candidates
 
 
 class _Model:

@@ -30,12 +30,12 @@ def explain(problem: Problem, plan: Plan) -> tuple[BatchWhy, ...]:
 
 
 def _reasons(problem: Problem, plan: Plan, batch: PlannedBatch) -> tuple[Reason, ...]:
-    if not any(pack.id == batch.packs[0] for pack in problem.packs):
+    if batch.charges[0] not in problem.index:
         return (reason("kept_by_you" if batch.locked else "replan_runs", end_min=batch.end_min),)
-    found = [reason("kept_by_you")] if batch.locked else [_waits_for(problem, plan, batch)]
+    reasons = [reason("kept_by_you")] if batch.locked else [_waits_for(problem, plan, batch)]
     if len(batch.packs) == 1:
-        found.append(_alone(problem, plan, batch))
-    return tuple(found)
+        reasons.append(_alone(problem, plan, batch))
+    return tuple(reasons)
 
 
 def _waits_for(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
@@ -63,8 +63,7 @@ def _waits_for(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
 
 def _waits_outside(problem: Problem, batch: PlannedBatch) -> Reason | None:
     """Packs that come back, a heat that is over, or a source that may run again, just as this batch starts."""
-    index = {pack.id: number for number, pack in enumerate(problem.packs)}
-    release_min = problem.release_min(tuple(index[tag] for tag in batch.packs))
+    release_min = problem.release_min(tuple(problem.index[charge] for charge in batch.charges))
     if release_min and abs(release_min - batch.start_min) < _EPS:
         return reason("waits_return", until_min=release_min)
     if any(abs(until_min - batch.start_min) < _EPS for _, until_min in problem.away):
@@ -89,7 +88,7 @@ def _shared(problem: Problem, batch: PlannedBatch, other: PlannedBatch) -> str:
 
 def _alone(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
     """The first rule that fails against its nearest mate, or how much later the end would be if it joined."""
-    index = next(i for i, pack in enumerate(problem.packs) if pack.id == batch.packs[0])
+    index = problem.index[batch.charges[0]]
     pack = problem.packs[index]
     mates = [i for i in problem.families[pack.family] if i != index]
     if not mates:
@@ -165,28 +164,28 @@ def _faster(schedule: Schedule, rules: HouseRules) -> int:
 def _widened(session: Session, plan: Plan, short: bool) -> list[tuple[str, dict[str, object], Session]]:
     """(code, numbers, the session with one thing widened); with `short` also what only a plan in want needs."""
     kit, rules = session.kit, session.rules
-    found: list[tuple[str, dict[str, object], Session]] = []
+    wider: list[tuple[str, dict[str, object], Session]] = []
     if kit.chargers:
         busiest = max(kit.chargers, key=lambda item: item.total_power_w or 0.0)
         twin = replace(
             busiest, id=f"{busiest.id} twin",
             channels=tuple(replace(channel, id=f"{channel.id} twin") for channel in busiest.channels[:1]),
         )  # fmt: skip
-        found.append(("channel", {}, replace(session, kit=replace(kit, chargers=(*kit.chargers, twin)))))
+        wider.append(("channel", {}, replace(session, kit=replace(kit, chargers=(*kit.chargers, twin)))))
     if kit.boards:
         largest = max(kit.boards, key=lambda board: board.ports)
         more = replace(largest, id=f"{largest.id} twin")
-        found.append(("board", {}, replace(session, kit=replace(kit, boards=(*kit.boards, more)))))
-    found.append(("rate", {}, replace(session, rules=replace(rules, rate_c=2.0))))
-    found.append(("hands", {}, replace(session, rules=replace(rules, setup_min=0.0))))
-    found.append(("watts", {}, replace(session, kit=_more_watts(kit, 1.5))))
+        wider.append(("board", {}, replace(session, kit=replace(kit, boards=(*kit.boards, more)))))
+    wider.append(("rate", {}, replace(session, rules=replace(rules, rate_c=2.0))))
+    wider.append(("hands", {}, replace(session, rules=replace(rules, setup_min=0.0))))
+    wider.append(("watts", {}, replace(session, kit=_more_watts(kit, 1.5))))
     if short:
-        found += [("energy", {"wh": wh, "source": tag}, replace(session, kit=_more_energy(kit, tag, wh)))
+        wider += [("energy", {"wh": wh, "source": tag}, replace(session, kit=_more_energy(kit, tag, wh)))
                   for tag, wh in _lacking_wh(plan)]  # fmt: skip
         later = tuple(replace(wish, at_min=wish.at_min + LATER_MIN) for wish in session.wanted)
         if later:
-            found.append(("time", {"minutes": LATER_MIN}, replace(session, wanted=later)))
-    return found
+            wider.append(("time", {"minutes": LATER_MIN}, replace(session, wanted=later)))
+    return wider
 
 
 LATER_MIN = 10.0

@@ -13,10 +13,10 @@ from dataclasses import replace
 from math import exp
 
 from iterum.core.planning.problem import Problem
-from iterum.core.planning.rounds import Flight, Order, heats_to_come, tag_of
+from iterum.core.planning.rounds import Flight, Order, heats_to_come
 from iterum.core.planning.schedule import Gene
 from iterum.core.planning.score import Prefer, Score, ready_for_heats
-from iterum.core.planning.search import CHUNK, Found, Search
+from iterum.core.planning.search import CHUNK, Candidate, Search
 from iterum.core.planning.starts import for_heats
 from iterum.core.quantities import NOISE, at_most
 
@@ -42,9 +42,9 @@ class DaySearch:
         self.iterations, self.tries = 0, TRIES
         self.heats = heats_to_come(problem.session)
         self.worth = sum(heat.value * heat.count for heat in self.heats)
-        self._seen: dict[tuple[Flight, ...], Found] = {}
+        self._seen: dict[tuple[Flight, ...], Candidate] = {}
         self._worked: set[tuple[Flight, ...]] = set()
-        tried = [self.found(tuple(start))] if start else []
+        tried = [self.candidate(tuple(start))] if start else []
         tried += [self.tried(problem.flights)] if problem.flights is not None else []
         tried += [self.tried(tuple(Flight() for _ in self.heats))]
         self.best = min(map(self._sure, tried), key=lambda item: item.score)
@@ -54,30 +54,30 @@ class DaySearch:
         """How many packs of each family are to be charged by the best decisions."""
         return {family: len(members) for family, members in self.best.problem.families.items()}
 
-    def found(self, genes: tuple[Gene, ...]) -> Found:
+    def candidate(self, genes: tuple[Gene, ...]) -> Candidate:
         """A list of batches, of the problem as it was given, with its times and its score."""
-        return Search(self.problem, self.prefer, self.seed, genes).found(genes)
+        return Search(self.problem, self.prefer, self.seed, genes).candidate(genes)
 
-    def tried(self, flights: tuple[Flight, ...]) -> Found:
+    def tried(self, flights: tuple[Flight, ...]) -> Candidate:
         """What one set of decisions comes to, quickly; once and for all."""
         if flights not in self._seen:
             problem = self.problem.otherwise(flights)
             genes = tuple(for_heats(problem))
-            self._seen[flights] = replace(Search(problem, self.prefer, self.seed, genes).found(genes), iterations=0)
+            self._seen[flights] = replace(Search(problem, self.prefer, self.seed, genes).candidate(genes), iterations=0)
         return self._seen[flights]
 
     def reckon_anew(self) -> None:
         """The best again, by what is known of its minutes now; what was tried before is forgotten."""
         self._seen.clear()
         self._worked.clear()
-        again = Search(self.best.problem, self.prefer, self.seed, self.best.genes).found(self.best.genes)
+        again = Search(self.best.problem, self.prefer, self.seed, self.best.genes).candidate(self.best.genes)
         self.best = min(again, self.tried(self.best.problem.flights or ()), key=lambda item: item.score)
 
-    def __iter__(self) -> Iterator[Found]:
+    def __iter__(self) -> Iterator[Candidate]:
         """Rounds of trying other decisions, each followed by a chunk of the inner search on the best of them."""
         current, stale, turn = self.best, 0, 0
-        inner: Iterator[Found] | None = None
-        of: Found | None = None
+        inner: Iterator[Candidate] | None = None
+        of: Candidate | None = None
         while True:
             turn += 1
             for _ in range(self.tries if self.best.score.unmet or turn < 3 else self.tries // 4):
@@ -111,40 +111,40 @@ class DaySearch:
     def _work_on_another(self, turn: int) -> None:
         """A chunk of the inner search on decisions that would meet more than the best do, were all batches in time: a
         start that is placed quickly does not show what they are worth."""
-        hopeful = [found for flights, found in self._seen.items()
-                   if flights not in self._worked and self._given_up(found) < self.best.score.unmet]  # fmt: skip
+        hopeful = [candidate for flights, candidate in self._seen.items()
+                   if flights not in self._worked and self._given_up(candidate) < self.best.score.unmet]  # fmt: skip
         if not hopeful:
             return
-        found = min(hopeful, key=lambda item: (self._given_up(item), item.score))
-        self._worked.add(found.problem.flights or ())
-        inner = iter(Search(found.problem, self.prefer, self.seed + turn, found.genes))
+        candidate = min(hopeful, key=lambda item: (self._given_up(item), item.score))
+        self._worked.add(candidate.problem.flights or ())
+        inner = iter(Search(candidate.problem, self.prefer, self.seed + turn, candidate.genes))
         sought = next(inner, None)
         self.iterations += CHUNK
         if sought is not None and sought.score.short < self.best.score.short:
             self.best = min(self.best, self._sure(sought), key=lambda item: item.score)
 
-    def _given_up(self, found: Found) -> float:
+    def _given_up(self, candidate: Candidate) -> float:
         """The worth of the heats that decisions give up, or that find too few packs."""
-        day = found.problem.day
+        day = candidate.problem.day
         assert day is not None  # there are heats
-        seated = Counter(id(seat.heat) for seat in day.seats if seat.pack_id is not None)
+        seated = Counter(id(seat.heat) for seat in day.seats)
         return sum(heat.value * heat.count for heat in day.heats if seated[id(heat)] < heat.count)
 
-    def _sure(self, found: Found) -> Found:
+    def _sure(self, candidate: Candidate) -> Candidate:
         """The same with the full model's minutes for each batch that is full shortly before its heat: one that an
         estimate meets by a minute may be missed by them, and what is best must stay so."""
-        problem = found.problem
+        problem = candidate.problem
         while any([
             problem.refine(item.gene.members, item.gene.machine, item.board, item.gene.part)
-            for item in found.schedule.placed
+            for item in candidate.schedule.placed
             if item.full_min + CLOSE_PART * item.costs.full_min + CLOSE_MIN > problem.last_min(item.gene.members)
         ]):  # fmt: skip
-            found = Search(problem, self.prefer, self.seed, found.genes).found(found.genes)
-        if problem.flights in self._seen and self._seen[problem.flights].genes == found.genes:
-            self._seen[problem.flights] = found
-        return found
+            candidate = Search(problem, self.prefer, self.seed, candidate.genes).candidate(candidate.genes)
+        if problem.flights in self._seen and self._seen[problem.flights].genes == candidate.genes:
+            self._seen[problem.flights] = candidate
+        return candidate
 
-    def _noted(self) -> Found:
+    def _noted(self) -> Candidate:
         self.best = replace(self.best, iterations=self.iterations)
         return self.best
 
@@ -153,14 +153,14 @@ class DaySearch:
 
     # ------------------------------------------------------------------ other decisions
 
-    def _other(self, of: Found) -> tuple[Flight, ...]:
+    def _other(self, of: Candidate) -> tuple[Flight, ...]:
         """Decisions one or two changes away."""
         flights = list(of.problem.day.flights) if of.problem.day else []
         for _ in range(1 if self.random.random() < 0.7 else 2):
             self._change(flights, of)
         return tuple(flights)
 
-    def _change(self, flights: list[Flight], of: Found) -> None:
+    def _change(self, flights: list[Flight], of: Candidate) -> None:
         """One change: mostly at a heat that is not met, by what it lacks."""
         short = self._short_of(of)
         given_up = [at for at, flight in enumerate(flights) if flight.count == 0]
@@ -184,7 +184,7 @@ class DaySearch:
         else:
             flights[at] = replace(flight, count=self._fewer(of, at))
 
-    def _fewer(self, of: Found, at: int) -> int | None:
+    def _fewer(self, of: Candidate, at: int) -> int | None:
         """Another number of packs for a heat: those that could be ready, any fewer, or all again."""
         day, count = of.problem.day, self.heats[at].count
         if day is None or (day.flights[at].count is not None and self.random.random() < 0.4):
@@ -192,26 +192,25 @@ class DaySearch:
         most = min(day.could[at], count - 1)
         return most if self.random.random() < 0.6 else self.random.randint(0, max(most, 0))
 
-    def _one_other(self, without: frozenset[str], of: Found, at: int) -> frozenset[str]:
+    def _one_other(self, without: frozenset[str], of: Candidate, at: int) -> frozenset[str]:
         """One pack more, or one fewer, that stays away from a heat."""
         assert of.problem.day is not None
         if without and self.random.random() < 0.5:
             return without - {self.random.choice(sorted(without))}
-        flying = sorted(tag_of(seat.pack_id) for seat in of.problem.day.seats
-                        if seat.heat is self.heats[at] and seat.pack_id is not None)  # fmt: skip
+        flying = sorted(seat.charge.tag for seat in of.problem.day.seats if seat.heat is self.heats[at])
         return without | {self.random.choice(flying)} if flying else without
 
-    def _short_of(self, of: Found) -> dict[int, list[str]]:
+    def _short_of(self, of: Candidate) -> dict[int, list[str]]:
         """By heat that is not met, the tags of its packs that are not ready for it."""
         assert of.problem.day is not None
-        full_at = {of.problem.packs[i].id: item.full_min for item in of.schedule.placed for i in item.gene.members}
-        found: dict[int, list[str]] = {}
+        charged = {of.problem.keys[i] for item in of.schedule.placed for i in item.gene.members}
+        lacking: dict[int, list[str]] = {}
         for at, (heat, ready) in enumerate(ready_for_heats(of.problem, of.schedule)):
             if sum(at_most(at_min, heat.at_min) for at_min in ready) >= heat.count:
                 continue
-            found[at] = [
-                tag_of(seat.pack_id) for seat in of.problem.day.seats
-                if seat.heat is heat and seat.pack_id is not None and seat.ready_min is None
-                and seat.pack_id not in full_at
-            ]  # fmt: skip
-        return found
+            lacking[at] = [
+                seat.charge.tag
+                for seat in of.problem.day.seats
+                if seat.heat is heat and seat.ready_min is None and seat.charge not in charged
+            ]
+        return lacking

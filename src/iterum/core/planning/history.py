@@ -10,7 +10,7 @@ from iterum.core.bench.session import Session, Wish
 from iterum.core.bench.verdict import judge_pack
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.problem import Problem
-from iterum.core.planning.rounds import Waiting, returned, round_of, tag_at, tag_of
+from iterum.core.planning.rounds import Waiting, returned
 
 
 @dataclass(frozen=True)
@@ -35,7 +35,7 @@ def problem_as_it_is(
     """The problem at the moment at which a plan was made. fixed : batches of it that are not to be moved."""
     begun = [batch for batch in batches if batch.lead_min <= 0]
     coming = packs_as_they_are(session, (*past.done, *begun), past.flown)
-    known = {tag_of(item.pack.id) for item in coming}
+    known = {item.pack.id for item in coming}
     left = replace(session, packs=tuple(pack for pack in session.packs if pack.id not in known))
     return Problem(left, fixed=(*past.done, *fixed), coming=coming)
 
@@ -49,26 +49,26 @@ def have_flown(wanted: Sequence[Wish], told: Iterable[Flown], now_min: float) ->
     told = sorted(told, key=lambda item: item.heat.at_min)
     over = [item for item in told if item.heat.over_min <= 0]
     left = [item for item in told if item.heat.over_min > 0]
-    found = []
+    flown = []
     for wish in sorted(wanted, key=lambda wish: wish.at_min):
         same = next((item for item in left if (item.heat.family, item.heat.name) == (wish.family, wish.name)), None)
         if same is not None:
             left.remove(same)
-            found.append(Flown(wish, same.packs))
-    return tuple(item for item in [*over, *left, *found] if item.heat.is_heat and item.heat.at_min <= now_min)
+            flown.append(Flown(wish, same.packs))
+    return tuple(item for item in [*over, *left, *flown] if item.heat.is_heat and item.heat.at_min <= now_min)
 
 
 def could_fly(flown: Iterable[Flown], not_begun: Iterable[PlannedBatch]) -> tuple[Flown, ...]:
     """The same heats without packs whose charge for them has not begun: they cannot have flown."""
     left: dict[str, int] = {}
-    for tag in (tag for batch in not_begun for tag in batch.packs):
-        left[tag_of(tag)] = min(left.get(tag_of(tag), round_of(tag)), round_of(tag) - 1)
-    found = []
+    for tag, number in (charge for batch in not_begun for charge in batch.charges):
+        left[tag] = min(left.get(tag, number), number - 1)
+    able = []
     for item in sorted(flown, key=lambda item: item.heat.at_min):
         flew = [tag for tag in item.packs if left.get(tag, 1) > 0]
         left |= {tag: left[tag] - 1 for tag in flew if tag in left}
-        found.append(Flown(item.heat, tuple(flew)))
-    return tuple(found)
+        able.append(Flown(item.heat, tuple(flew)))
+    return tuple(able)
 
 
 def shifted(flown: Iterable[Flown], passed_min: float) -> tuple[Flown, ...]:
@@ -81,11 +81,11 @@ def shifted(flown: Iterable[Flown], passed_min: float) -> tuple[Flown, ...]:
 
 def flights_of(flown: Iterable[Flown]) -> dict[str, list[Wish]]:
     """By tag, the heats in which a pack has flown, in the order of time."""
-    found: dict[str, list[Wish]] = {}
+    flights: dict[str, list[Wish]] = {}
     for item in sorted(flown, key=lambda item: item.heat.at_min):
         for tag in item.packs:
-            found.setdefault(tag_of(tag), []).append(item.heat)
-    return found
+            flights.setdefault(tag, []).append(item.heat)
+    return flights
 
 
 def packs_as_they_are(session: Session, stay: Sequence[PlannedBatch], flown: Sequence[Flown]) -> tuple[Waiting, ...]:
@@ -96,19 +96,19 @@ def packs_as_they_are(session: Session, stay: Sequence[PlannedBatch], flown: Seq
     """
     charges: dict[str, tuple[int, float, float]] = {}
     for batch in stay:
-        for tag in batch.packs:
-            this = (round_of(tag), batch.end_min, batch.until_fraction)
-            charges[tag_of(tag)] = max(charges.get(tag_of(tag), (0, 0.0, 1.0)), this)
+        for tag, number in batch.charges:
+            this = (number, batch.end_min, batch.until_fraction)
+            charges[tag] = max(charges.get(tag, (0, 0.0, 1.0)), this)
     flights = flights_of(flown)
-    found = []
+    as_they_are = []
     for pack in session.packs:
         if pack.id in charges or pack.id in flights:
             number, end_min, until = charges.get(pack.id, (0, -inf, 1.0))
             waiting = _now(session, pack, number, end_min, flights.get(pack.id, []))
             if until < 1 and waiting.full:  # charged for one flight only
                 waiting = replace(waiting, full=False, charged_to=until)
-            found.append(waiting)
-    return tuple(found)
+            as_they_are.append(waiting)
+    return tuple(as_they_are)
 
 
 def _now(session: Session, pack: Pack, number: int, end_min: float, flights: Sequence[Wish]) -> Waiting:
@@ -117,11 +117,11 @@ def _now(session: Session, pack: Pack, number: int, end_min: float, flights: Seq
         heat, again = flights[-1], len(flights) + 1
         away_min = (heat.fly_min or 0.0) + heat.rest_min
         read = _read_min(session, pack) >= heat.over_min
-        back = replace(pack, id=tag_at(pack.id, again)) if read else returned(pack, heat, again)
+        back = pack if read else returned(pack, heat)
         return Waiting(back, again, max(heat.at_min + away_min, 0.0), read and _is_full(session, pack), away_min)
     if _read_min(session, pack) > end_min and not _is_full(session, pack):  # read after its charge, and not full
-        return Waiting(replace(pack, id=tag_at(pack.id, number + 1)), number + 1, 0.0, False)
-    return Waiting(replace(pack, id=tag_at(pack.id, number)), number, max(end_min, 0.0), True)
+        return Waiting(pack, number + 1, 0.0, False)
+    return Waiting(pack, number, max(end_min, 0.0), True)
 
 
 def _read_min(session: Session, pack: Pack) -> float:

@@ -1,13 +1,12 @@
 """What was worked out about sets of packs, kept for all problems of one session."""
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.setup import Setup
 from iterum.core.electrical.waiting import Waits
 from iterum.core.planning.batches import Costs
-from iterum.core.planning.rounds import tag_of
 
 
 @dataclass
@@ -33,4 +32,4 @@ class Known:
 
         need : how full it is to be charged, 0..1.
         """
-        return self.numbers.setdefault((replace(pack, id=tag_of(pack.id)), need), len(self.numbers))
+        return self.numbers.setdefault((pack, need), len(self.numbers))

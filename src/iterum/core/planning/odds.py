@@ -13,7 +13,6 @@ from math import sqrt
 from iterum.core.bench.days import Days
 from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
-from iterum.core.planning.rounds import round_of, tag_of
 from iterum.core.quantities import at_most
 
 TRIES = 300
@@ -60,12 +59,12 @@ def odds_of(
                 met[place] += 1
             elif late is not None:
                 cause = max(ends[late].late_min, key=lambda name: ends[late].late_min[name], default="minutes")
-                broken[place][tuple(map(tag_of, late.packs)), cause] += 1
-    found = []
+                broken[place][late.packs, cause] += 1
+    odds = []
     for count, why in zip(met, broken, strict=True):
         worst = next(iter(why.most_common(1)), None)
-        found.append(Odds(count, tries, *worst[0]) if worst else Odds(count, tries))
-    return tuple(found)
+        odds.append(Odds(count, tries, *worst[0]) if worst else Odds(count, tries))
+    return tuple(odds)
 
 
 def _latest(
@@ -75,7 +74,7 @@ def _latest(
     flown = Counter(tag for _, tags in flights[:place] for tag in tags)
     mine = [
         batch for batch in ends
-        if any(tag_of(tag) in flights[place][1] and round_of(tag) == flown[tag_of(tag)] + 1 for tag in batch.packs)
+        if any(tag in flights[place][1] and number == flown[tag] + 1 for tag, number in batch.charges)
     ]  # fmt: skip
     return max(mine, key=lambda batch: ends[batch].full_min, default=None)
 
@@ -87,7 +86,7 @@ def _followed(
     """One try: every batch begun when the plan says, or as soon as channel, board, hands and packs are there."""
     free: dict[tuple[str, str], float] = {}
     which_cell: dict[str, float] = {}  # packs of a class are bought together: one chance for all of them
-    hands_min, found = 0.0, dict[PlannedBatch, _Ended]()
+    hands_min, outcome = 0.0, dict[PlannedBatch, _Ended]()
     over = [at + (wish.fly_min or 0.0) for at, (wish, _) in zip(at_min, flights, strict=True)]
     for batch in order:
         late: dict[str, float] = {}
@@ -117,8 +116,8 @@ def _followed(
         free["channel", batch.channel] = end_min
         if batch.board is not None:
             free["board", batch.board] = end_min
-        found[batch] = _Ended(full_min, late)
-    return found
+        outcome[batch] = _Ended(full_min, late)
+    return outcome
 
 
 def _charge_min(batch: PlannedBatch, chance: float, days: Days) -> float:
@@ -135,9 +134,9 @@ def _charge_min(batch: PlannedBatch, chance: float, days: Days) -> float:
 
 def _back(batch: PlannedBatch, flights: Sequence[tuple[Wish, tuple[str, ...]]], over: Sequence[float]) -> float:
     """When the packs of a batch that have flown before it are back and rested."""
-    found = 0.0
-    for tag in batch.packs:
-        before = [place for place, (_, tags) in enumerate(flights) if tag_of(tag) in tags][: round_of(tag) - 1]
+    back_min = 0.0
+    for tag, number in batch.charges:
+        before = [place for place, (_, tags) in enumerate(flights) if tag in tags][: number - 1]
         if before:
-            found = max(found, over[before[-1]] + flights[before[-1]][0].rest_min)
-    return found
+            back_min = max(back_min, over[before[-1]] + flights[before[-1]][0].rest_min)
+    return back_min

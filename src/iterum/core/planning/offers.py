@@ -80,12 +80,12 @@ def _tried(planner: Planner, plan: Plan, asked: _Asked) -> Offer | None:
         pass
     if not other.search.best.score.short < _short(plan, asked, planner):
         return None  # no need to reckon its minutes exactly
-    found = other.plan()
-    if not found.score.short < _short(plan, asked, planner):
+    retried = other.plan()
+    if not retried.score.short < _short(plan, asked, planner):
         return None
     if asked.code == "offer_faster":
-        found = _fewest_faster(other, planner)
-    return _offer(plan, found, other, asked)
+        retried = _fewest_faster(other, planner)
+    return _offer(plan, retried, other, asked)
 
 
 def _short(plan: Plan, asked: _Asked, planner: Planner) -> tuple[float, float, float]:
@@ -98,27 +98,29 @@ def _short(plan: Plan, asked: _Asked, planner: Planner) -> tuple[float, float, f
     return (plan.score.unmet - lost_worth, plan.score.missing, plan.score.late_min)
 
 
-def _offer(plan: Plan, found: Plan, other: Planner, asked: _Asked) -> Offer | None:
+def _offer(plan: Plan, other_plan: Plan, other: Planner, asked: _Asked) -> Offer | None:
     """The offer with what it wins and loses, by the names of heats; None where no heat is won."""
     met_before = {heat_name(item.wish) for item in plan.wanted if item.met and item.wish.is_heat}
-    met_after = {heat_name(item.wish) for item in found.wanted if item.met and item.wish.is_heat}
+    met_after = {heat_name(item.wish) for item in other_plan.wanted if item.met and item.wish.is_heat}
     wins = tuple(sorted(met_after - met_before))
     loses = tuple(sorted(met_before - met_after))
     if not wins or set(loses) - {asked.numbers.get("other")}:
         return None  # it wins nothing, or loses what nobody offered
     numbers = {**asked.numbers, "wins": wins, "loses": loses}
     if asked.code == "offer_faster":
-        numbers["batches"] = _over_rule(found, asked)
-    found = with_odds(found, other.problem.rules)
-    record: PlanRecord | None = record_of(found, explain(other.problem, found)) if asked.takes else None
+        numbers["batches"] = _over_rule(other_plan, asked)
+    other_plan = with_odds(other_plan, other.problem.rules)
+    record: PlanRecord | None = record_of(other_plan, explain(other.problem, other_plan)) if asked.takes else None
     return Offer(reason(asked.code, **numbers), record, asked.wanted)
 
 
-def _over_rule(found: Plan, asked: _Asked) -> tuple[tuple[float, tuple[str, ...]], ...]:
+def _over_rule(other_plan: Plan, asked: _Asked) -> tuple[tuple[float, tuple[str, ...]], ...]:
     """Batches over the house rule, as what is dialled for whom."""
     kept_c = asked.numbers["rule_c"]
     assert isinstance(kept_c, float)
-    return tuple((batch.current_a, batch.packs) for batch in found.batches if not at_most(batch.rate_c, kept_c + 1e-3))
+    return tuple(
+        (batch.current_a, batch.packs) for batch in other_plan.batches if not at_most(batch.rate_c, kept_c + 1e-3)
+    )
 
 
 def _fewest_faster(other: Planner, planner: Planner) -> Plan:

@@ -115,8 +115,8 @@ def part_gains(session: Session, charged: Sequence[Charged]) -> tuple[PartGain, 
             more_packs[key] = more_packs.get(key, 0) + fuller
             gain_min = 0.0 if now_packs != was_packs else max(was_min - now_min, 0.0)
             saved.setdefault(key, {})[day] = gain_min
-    found = [PartGain(words[key], days, more_packs[key]) for key, days in saved.items()]
-    useful = [item for item in found if item.total_min >= len(item.saved_min) * LEAST_MIN or item.packs]
+    gains = [PartGain(words[key], days, more_packs[key]) for key, days in saved.items()]
+    useful = [item for item in gains if item.total_min >= len(item.saved_min) * LEAST_MIN or item.packs]
     return tuple(sorted(useful, key=lambda item: (-item.packs, -item.total_min)))
 
 

@@ -10,7 +10,7 @@ from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.odds import Odds, odds_of
 from iterum.core.planning.problem import Problem
-from iterum.core.planning.rounds import tag_of
+from iterum.core.planning.rounds import ChargeKey
 from iterum.core.planning.schedule import Gene, visits_of
 from iterum.core.planning.score import Score
 from iterum.core.quantities import MOMENT_MIN, at_most
@@ -24,6 +24,13 @@ class NotPlanned:
     pack: Pack
     reason: Reason
     fix: Reason
+    round: int = 1
+    """Which charge of the day, where packs come round again."""
+
+    @property
+    def key(self) -> ChargeKey:
+        """Which charge it is that is not planned."""
+        return ChargeKey(self.pack.id, self.round)
 
 
 @dataclass(frozen=True)
@@ -116,7 +123,7 @@ def with_odds(plan: Plan, rules: HouseRules) -> Plan:
 
 def outcomes(problem: Problem, batches: Sequence[PlannedBatch], wanted: Sequence[Wish]) -> tuple[WishOutcome, ...]:
     """What becomes of each wish when these batches are charged, those done and running included."""
-    found = []
+    told = []
     for wish in wanted:
         if wish.at_min <= 0:
             continue
@@ -124,10 +131,10 @@ def outcomes(problem: Problem, batches: Sequence[PlannedBatch], wanted: Sequence
         have = sum(end_min <= wish.at_min + MOMENT_MIN for end_min in ready)
         last = ready[wish.count - 1] if len(ready) >= wish.count else None
         packs = _flying(problem, batches, wish)
-        found.append(WishOutcome(wish, have >= wish.count, min(have, wish.count), last, packs))
+        told.append(WishOutcome(wish, have >= wish.count, min(have, wish.count), last, packs))
     return tuple(
-        item if item.met or problem.day is None else replace(item, reason=_why_unmet(problem, item, found))
-        for item in found
+        item if item.met or problem.day is None else replace(item, reason=_why_unmet(problem, item, told))
+        for item in told
     )
 
 
@@ -135,11 +142,12 @@ def _flying(problem: Problem, batches: Sequence[PlannedBatch], wish: Wish) -> tu
     """Tags of the packs that will be ready for a heat, and so fly in it."""
     if problem.day is None:
         return ()
-    full_at = {tag: batch.full_min for batch in batches for tag in batch.packs}
-    seats = [seat for seat in problem.day.seats if seat.heat == wish and seat.pack_id is not None]
-    ready = {seat.pack_id or "": full_at.get(seat.pack_id or "", seat.ready_min) for seat in seats}
-    in_time = (tag for tag, at_min in ready.items() if at_min is not None and at_min <= wish.at_min + MOMENT_MIN)
-    return tuple(map(tag_of, in_time))
+    full_at = {key: batch.full_min for batch in batches for key in batch.charges}
+    seats = [seat for seat in problem.day.seats if seat.heat == wish]
+    ready = {seat.charge: full_at.get(seat.charge, seat.ready_min) for seat in seats}
+    return tuple(
+        charge.tag for charge, at_min in ready.items() if at_min is not None and at_min <= wish.at_min + MOMENT_MIN
+    )
 
 
 def _why_unmet(problem: Problem, item: WishOutcome, every: Sequence[WishOutcome]) -> Reason | None:
@@ -159,21 +167,19 @@ def _why_unmet(problem: Problem, item: WishOutcome, every: Sequence[WishOutcome]
 
 def _ready_for(problem: Problem, batches: Sequence[PlannedBatch], wish: Wish) -> list[float]:
     """When the packs of a wish are full, rising."""
-    full_at = {tag: batch.full_min for batch in batches for tag in batch.packs}
+    full_at = {key: batch.full_min for batch in batches for key in batch.charges}
     if problem.day is not None:
-        seats = [seat for seat in problem.day.seats if seat.heat == wish and seat.pack_id is not None]
-        ready = [full_at.get(seat.pack_id or "", seat.ready_min) for seat in seats]
+        seats = [seat for seat in problem.day.seats if seat.heat == wish]
+        ready = [full_at.get(seat.charge, seat.ready_min) for seat in seats]
         return sorted(full_min for full_min in ready if full_min is not None)
-    full = [
-        0.0 for verdict in problem.verdicts
-        if verdict.full and verdict.charges and verdict.pack.family == wish.family and verdict.pack.id not in full_at
-    ]  # fmt: skip
+    mine = (verdict for verdict in problem.verdicts if verdict.pack.family == wish.family)
+    full = [0.0 for one in mine if one.full and one.charges and ChargeKey(one.pack.id) not in full_at]
     return sorted([*full, *(batch.full_min for batch in batches if batch.family == wish.family for _ in batch.packs)])
 
 
 def source_uses(kit: Kit, batches: Sequence[PlannedBatch]) -> tuple[SourceUse, ...]:
     """What these batches take from each source: Wh in all, and the most watts at once from now on."""
-    found = []
+    uses = []
     for source in kit.sources:
         mine = [batch for batch in batches if batch.source == source.id]
         ahead = [batch for batch in mine if batch.end_min > 0]
@@ -184,8 +190,8 @@ def source_uses(kit: Kit, batches: Sequence[PlannedBatch]) -> tuple[SourceUse, .
             ),
             default=0.0,
         )
-        found.append(SourceUse(source.id, sum(batch.energy_in_wh for batch in mine), source.usable_wh, peak_w))
-    return tuple(found)
+        uses.append(SourceUse(source.id, sum(batch.energy_in_wh for batch in mine), source.usable_wh, peak_w))
+    return tuple(uses)
 
 
 def visits_in(batches: Sequence[PlannedBatch]) -> int:

@@ -13,10 +13,9 @@ from iterum.core.planning.exact import solve
 from iterum.core.planning.heats import DaySearch
 from iterum.core.planning.plan import NotPlanned, Plan, Progress, outcomes, source_uses, visits_in
 from iterum.core.planning.problem import Problem
-from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.schedule import Gene, Schedule, Seated, decode
 from iterum.core.planning.score import Prefer, Score, score_of
-from iterum.core.planning.search import Found, Search
+from iterum.core.planning.search import Candidate, Search
 from iterum.core.quantities import MOMENT_MIN
 from iterum.core.reasons import Reason, reason
 
@@ -75,12 +74,12 @@ class Planner:
             if exact is not None:
                 self._take_exact(*exact)
         sharper_after = SHARPER_AFTER + len(self.problem.packs) ** 2 // SHARPER_COSTS
-        for chunk, found in enumerate(self.search):
+        for chunk, candidate in enumerate(self.search):
             if chunk == sharper_after and by_charge and not self.proved:
                 self.bound_min = max(self.bound_min, leaders_bound_min(self.problem, self._charged))
-            self.proved = self.proved or self._at_bound(found)
-            yield Progress(found.iterations, found.schedule.makespan_min, self.bound_min, self.proved)
-            if (self.proved and self.prefer is Prefer.SOONEST) or not found.genes:
+            self.proved = self.proved or self._at_bound(candidate)
+            yield Progress(candidate.iterations, candidate.schedule.makespan_min, self.bound_min, self.proved)
+            if (self.proved and self.prefer is Prefer.SOONEST) or not candidate.genes:
                 return
 
     @property
@@ -95,12 +94,14 @@ class Planner:
         if genes is not None:
             schedule = decode(self.problem, genes)
             if schedule is not None and not schedule.unplaced:
-                found = Found(self.problem, tuple(genes), schedule, score_of(self.problem, schedule, self.prefer), 0)
-                self.search.best = min(self.search.best, found, key=lambda item: item.score)
+                candidate = Candidate(
+                    self.problem, tuple(genes), schedule, score_of(self.problem, schedule, self.prefer), 0
+                )
+                self.search.best = min(self.search.best, candidate, key=lambda item: item.score)
         self.proved = optimal and self._at_bound(self.search.best)
 
-    def _at_bound(self, found: Found) -> bool:
-        return found.score.whole and found.schedule.makespan_min <= self.bound_min + PROVED_WITHIN_MIN
+    def _at_bound(self, candidate: Candidate) -> bool:
+        return candidate.score.whole and candidate.schedule.makespan_min <= self.bound_min + PROVED_WITHIN_MIN
 
     # ------------------------------------------------------------------ the plan taken
 
@@ -135,8 +136,8 @@ class Planner:
                 break
             # Refined minutes are known now, and count from here on.
             self.search.reckon_anew()
-            for chunk, found in enumerate(self.search):
-                if chunk >= REPAIR_CHUNKS or found.score.short <= (0, 0, MOMENT_MIN):
+            for chunk, candidate in enumerate(self.search):
+                if chunk >= REPAIR_CHUNKS or candidate.score.short <= (0, 0, MOMENT_MIN):
                     break
         return genes, schedule, score
 
@@ -171,7 +172,7 @@ class Planner:
         packs = [self.problem.packs[index] for index in item.gene.members]
         machine = self.problem.machines[item.gene.machine]
         return PlannedBatch(
-            packs=self.problem.plug_order(item.gene.members),
+            charges=self.problem.plug_order(item.gene.members),
             family=packs[0].family,
             board=self.problem.boards[item.board].id if item.board >= 0 else None,
             channel=machine.channel.id,
@@ -194,31 +195,32 @@ class Planner:
 
     def _left_out(self, schedule: Schedule) -> tuple[NotPlanned, ...]:
         planned = {index for item in schedule.placed for index in item.gene.members}
-        found = []
+        left_out = []
         for verdict in self.problem.verdicts:
             left = unfit(verdict)
             if left is not None and (not verdict.charges or verdict.full):
-                found.append(NotPlanned(verdict.pack, left.reason, left.fix))
-        found += [
+                left_out.append(NotPlanned(verdict.pack, left.reason, left.fix))
+        left_out += [
             NotPlanned(pack, reason("in_hand", channel=batch.channel), reason("fix_in_hand", id=pack.id))
             for batch in self.problem.session.running
             for pack in self.problem.session.bench.members(batch.packs)
         ]
-        found += [
+        left_out += [
             NotPlanned(pack, reason("in_hand", channel=batch.board), reason("fix_in_hand", id=pack.id))
             for pack, batch in self.problem.evening
         ]
         if self.problem.day is not None:
-            found += self._not_flown()
+            left_out += self._not_flown()
         for index, pack in enumerate(self.problem.packs):
             if index not in planned:
                 why = self._why_not(index, schedule)
-                found.append(NotPlanned(pack, why, reason(f"fix_{why.code}", id=pack.id)))
-        return tuple(found)
+                fix = reason(f"fix_{why.code}", id=pack.id)
+                left_out.append(NotPlanned(pack, why, fix, self.problem.keys[index].round))
+        return tuple(left_out)
 
     def _not_flown(self) -> list[NotPlanned]:
         """Packs that could be charged and that no heat needs."""
-        asked = {tag_of(pack.id) for pack in self.problem.packs}
+        asked = {pack.id for pack in self.problem.packs}
         return [
             NotPlanned(verdict.pack, reason("no_heat_needs_it"), reason("fix_not_wanted"))
             for verdict in self.problem.verdicts
@@ -249,9 +251,9 @@ class Planner:
         }
         short = []
         for machine, costs in places:
-            found = self.problem.machines[machine]
-            need_wh = costs.energy_wh / found.feed.efficiency_from_source
-            if found.source_id in left_wh:
-                short.append((need_wh - left_wh[found.source_id], need_wh, found.source_id))
+            place = self.problem.machines[machine]
+            need_wh = costs.energy_wh / place.feed.efficiency_from_source
+            if place.source_id in left_wh:
+                short.append((need_wh - left_wh[place.source_id], need_wh, place.source_id))
         lack_wh, need_wh, source_id = min(short, default=(0.0, 0.0, None))
         return reason("no_energy", id=pack.id, need_wh=need_wh, lack_wh=max(lack_wh, 0.0), source=source_id)

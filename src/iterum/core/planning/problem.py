@@ -28,10 +28,14 @@ from iterum.core.match.group import group_size_limit, in_plug_order, obstacles
 from iterum.core.planning.batches import Costs, Machine, PlannedBatch, batch_in_hand
 from iterum.core.planning.known import Known
 from iterum.core.planning.resources import Resources
-from iterum.core.planning.rounds import Flight, Round, Rounds, Waiting, heats_to_come, plan_rounds, tag_of
+from iterum.core.planning.rounds import ChargeKey, Flight, Round, Rounds, Waiting, heats_to_come, plan_rounds
 from iterum.core.quantities import at_most, ceil_to_step
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.dial import minutes_at
+
+
+def _by_volts(pack: Pack) -> tuple[str, float, str]:
+    return pack.family, pack.cell_v or 0.0, pack.id
 
 
 @dataclass
@@ -80,10 +84,19 @@ class Problem(Resources):
     def packs(self) -> tuple[Pack, ...]:
         """Packs that may be charged and need it, by family and rising volts: what is to be planned."""
         if self.day is not None:
-            chosen = [item.pack for item in self.day.rounds]
-        else:
-            chosen = [verdict.pack for verdict in self.verdicts if verdict.charges and not verdict.full]
-        return tuple(sorted(chosen, key=lambda pack: (pack.family, pack.cell_v or 0.0, pack.id)))
+            return tuple(item.pack for item in self.rounds)
+        chosen = [verdict.pack for verdict in self.verdicts if verdict.charges and not verdict.full]
+        return tuple(sorted(chosen, key=_by_volts))
+
+    @cached_property
+    def keys(self) -> tuple[ChargeKey, ...]:
+        """By pack, which charge of the day it stands for."""
+        return tuple(item.key for item in self.rounds) or tuple(ChargeKey(pack.id) for pack in self.packs)
+
+    @cached_property
+    def index(self) -> dict[ChargeKey, int]:
+        """Where in `packs` the pack of a charge is."""
+        return {key: index for index, key in enumerate(self.keys)}
 
     @cached_property
     def numbers(self) -> tuple[int, ...]:
@@ -167,19 +180,18 @@ class Problem(Resources):
         """By pack, the charge of the day it stands for; empty where nothing flies."""
         if self.day is None:
             return ()
-        by_id = {item.pack.id: item for item in self.day.rounds}
-        return tuple(by_id[pack.id] for pack in self.packs)
+        return tuple(sorted(self.day.rounds, key=lambda item: (*_by_volts(item.pack), item.number)))
 
     @cached_property
     def before(self) -> tuple[int | None, ...]:
         """By pack, the index of the same pack's charge before this one, which must be over first."""
         last: dict[str, int] = {}
-        found: list[int | None] = [None] * len(self.packs)
+        earlier: list[int | None] = [None] * len(self.packs)
         for index in sorted(range(len(self.rounds)), key=lambda index: self.rounds[index].release_min):
-            tag = tag_of(self.packs[index].id)
-            found[index] = last.get(tag)
+            tag = self.packs[index].id
+            earlier[index] = last.get(tag)
             last[tag] = index
-        return tuple(found)
+        return tuple(earlier)
 
     def release_min(self, members: tuple[int, ...]) -> float:
         """From when on these packs are all there, and may be set up.
@@ -218,10 +230,10 @@ class Problem(Resources):
     @cached_property
     def families(self) -> dict[str, tuple[int, ...]]:
         """Indices of `packs` by family."""
-        found: dict[str, list[int]] = {}
+        families: dict[str, list[int]] = {}
         for index, pack in enumerate(self.packs):
-            found.setdefault(pack.family, []).append(index)
-        return {name: tuple(members) for name, members in found.items()}
+            families.setdefault(pack.family, []).append(index)
+        return {name: tuple(members) for name, members in families.items()}
 
     @cached_property
     def balances_min(self) -> tuple[float, ...]:
@@ -251,7 +263,7 @@ class Problem(Resources):
 
     @cached_property
     def _tags(self) -> tuple[str, ...]:
-        return tuple(tag_of(pack.id) for pack in self.packs)
+        return tuple(pack.id for pack in self.packs)
 
     def _judge(self, key: tuple[int, ...]) -> bool:
         if len(key) == 1:
@@ -283,14 +295,15 @@ class Problem(Resources):
         places = self.known.orders[key]
         return None if places is None else tuple(packs[place] for place in places)
 
-    def plug_order(self, members: tuple[int, ...]) -> tuple[str, ...]:
-        """Tags of a batch in the order to plug its packs in.
+    def plug_order(self, members: tuple[int, ...]) -> tuple[ChargeKey, ...]:
+        """The charges of a batch in the order to plug its packs in.
 
         members : indices into the packs of the problem.
         """
         order = self.order_of(members)
         assert order is not None  # a batch was made of them
-        return tuple(pack.id for pack in order)
+        by_tag = {self.keys[index].tag: self.keys[index] for index in members}
+        return tuple(by_tag[pack.id] for pack in order)
 
     @cached_property
     def _least_lead_mohm(self) -> float:
@@ -428,19 +441,19 @@ class Problem(Resources):
         a board of the problem, -1 for none. part : index into the rates to be tried.
         """
         key = self._key(members, machine, board, part)
-        found = self.costs(members, machine, board, part)
-        if found is None or key in self.known.exact:
+        costs = self.costs(members, machine, board, part)
+        if costs is None or key in self.known.exact:
             return False
         packs = [self.packs[index] for index in members]
         setup, start, wait_min = self.setup(machine, board), None, 0.0
         if len(packs) > 1:
             order = self.order_of(members) or in_plug_order(packs)
-            waited = self._waits(members, found.current_a, setup)
+            waited = self._waits(members, costs.current_a, setup)
             by_id = dict(zip((one.id for one in order), waited.start, strict=True))
             start, wait_min = [by_id[one.id] for one in packs], waited.charge_min
-        full = charge_packs(packs, setup, self.rules_of(members), found.current_a, wait_min, start)
+        full = charge_packs(packs, setup, self.rules_of(members), costs.current_a, wait_min, start)
         self.known.exact[key] = replace(
-            found,
+            costs,
             wait_min=wait_min,
             full_min=full.minutes,
             minutes=full.minutes + full.balance_min,

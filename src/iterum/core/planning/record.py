@@ -8,7 +8,6 @@ from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.plan import BatchWhy, Plan, Relaxed, SourceUse, WishOutcome
-from iterum.core.planning.rounds import round_of, tag_of
 from iterum.core.reasons import Reason
 
 
@@ -100,9 +99,7 @@ def record_of(
     return PlanRecord(
         batches=plan.batches,
         reasons=tuple(reasons.get(batch, ()) for batch in plan.batches),
-        left_out=tuple(
-            Unplanned(tag_of(left.pack.id), round_of(left.pack.id), left.reason, left.fix) for left in plan.left_out
-        ),
+        left_out=tuple(Unplanned(left.pack.id, left.round, left.reason, left.fix) for left in plan.left_out),
         wanted=plan.wanted,
         sources=plan.sources,
         makespan_min=plan.makespan_min,

@@ -7,7 +7,7 @@ disturbance and which decision cost what, each by playing the day again without 
 
 import random
 from collections import Counter, defaultdict
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from itertools import islice
@@ -17,7 +17,7 @@ from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.batches import PlannedBatch, later
 from iterum.core.planning.history import Flown
 from iterum.core.planning.replan import Replanner
-from iterum.core.planning.rounds import round_of, tag_of
+from iterum.core.planning.rounds import ChargeKey
 from iterum.core.planning.score import Prefer
 from iterum.core.quantities import at_most
 
@@ -50,7 +50,7 @@ class Trouble(StrEnum):
 @dataclass(frozen=True)
 class Disturbance:
     """One thing that happens. at_min : when it is known, minutes of the plan. minutes : how much later it makes a heat,
-    a set-up or a charge. heat : the place of a heat in the plan; packs : of a batch, or the one that is swollen.
+    a set-up or a charge. heat : the place of a heat in the plan; charges : of a batch, or of the one that is swollen.
     source_wh : what a source has less.
     """
 
@@ -58,9 +58,14 @@ class Disturbance:
     at_min: float
     minutes: float = 0.0
     heat: int | None = None
-    packs: tuple[str, ...] = ()
+    charges: tuple[ChargeKey, ...] = ()
     source: str = ""
     source_wh: float = 0.0
+
+    @property
+    def packs(self) -> tuple[str, ...]:
+        """The tags of its packs."""
+        return tuple(charge.tag for charge in self.charges)
 
 
 @dataclass(frozen=True)
@@ -118,36 +123,39 @@ def drawn(
     batches, flown : of a plan, in its minutes. seed : of the chance. kinds : those that may happen.
     """
     rng, days = random.Random(seed), session.rules.days
-    found: list[Disturbance] = []
+    disturbances: list[Disturbance] = []
     for place, item in enumerate(flown):
         late_min = float(rng.randint(5, max(int(WORSE * days.slip_min), 5)))
         again = {tag for other in flown[place + 1 :] for tag in other.packs} & set(item.packs)
         if rng.random() < days.slips:
-            found.append(_slip(flown, place, late_min))
+            disturbances.append(_slip(flown, place, late_min))
         if again and rng.random() < SWOLLEN / len(flown):
-            found.append(Disturbance(Trouble.SWOLLEN, item.heat.over_min, packs=(rng.choice(sorted(again)),)))
+            disturbances.append(
+                Disturbance(Trouble.SWOLLEN, item.heat.over_min, charges=(ChargeKey(rng.choice(sorted(again))),))
+            )
     for batch in (batch for batch in batches if batch.lead_min > 0):
         charge_min, worse = batch.full_min - batch.lead_min, rng.uniform(1.0, WORSE)
         middle_min = round(batch.lead_min + charge_min * rng.uniform(0.2, 0.8), 1)
         if rng.random() < SLOW_HANDS:
             slow_min = round(session.rules.setup_min * worse, 1)
-            found.append(Disturbance(Trouble.HANDS, batch.start_min, slow_min, packs=batch.packs))
+            disturbances.append(Disturbance(Trouble.HANDS, batch.start_min, slow_min, charges=batch.charges))
         if rng.random() < CHARGER:
             longer_min = round(charge_min * days.back_off_part * worse, 1)
             unseen_min = round(days.unnoticed_min * worse, 1)
-            back_off = rng.random() < 0.5
-            found.append(Disturbance(Trouble.BACKS_OFF, middle_min, longer_min, packs=batch.packs) if back_off
-                         else Disturbance(Trouble.LINK, middle_min, unseen_min, packs=batch.packs))  # fmt: skip
+            what = (Trouble.BACKS_OFF, longer_min) if rng.random() < 0.5 else (Trouble.LINK, unseen_min)
+            disturbances.append(Disturbance(what[0], middle_min, what[1], charges=batch.charges))
     sources = [source for source in session.kit.sources if source.usable_wh is not None]
     for source in sources:
         if rng.random() < WEAK_SOURCE / len(sources):
             at_min = round(max((batch.end_min for batch in batches), default=0.0) / 3, 1)
             less_wh = round(WEAKER_PART * (source.usable_wh or 0.0), 1)
-            found.append(Disturbance(Trouble.SOURCE, at_min, source=source.id, source_wh=less_wh))
-    found = [item for item in found if item.trouble in kinds]
-    if not found and flown and Trouble.SLIP in kinds:
-        found = [_slip(flown, rng.randrange(len(flown)), max(float(int(days.slip_min)), 5.0))]
-    chosen = sorted(rng.sample(found, min(MOST, len(found))), key=lambda item: (item.at_min, item.trouble))
+            disturbances.append(Disturbance(Trouble.SOURCE, at_min, source=source.id, source_wh=less_wh))
+    disturbances = [item for item in disturbances if item.trouble in kinds]
+    if not disturbances and flown and Trouble.SLIP in kinds:
+        disturbances = [_slip(flown, rng.randrange(len(flown)), max(float(int(days.slip_min)), 5.0))]
+    chosen = sorted(
+        rng.sample(disturbances, min(MOST, len(disturbances))), key=lambda item: (item.at_min, item.trouble)
+    )
     return tuple(chosen)
 
 
@@ -170,7 +178,7 @@ class _Day:
     begun: list[PlannedBatch]
     ahead: list[PlannedBatch]
     slipped: dict[int, float]
-    late: dict[tuple[str, ...], tuple[float, float]]
+    late: dict[tuple[ChargeKey, ...], tuple[float, float]]
     hurt: dict[str, float]
     less_wh: dict[str, float]
 
@@ -179,13 +187,13 @@ class _Day:
         if item.trouble is Trouble.SLIP and item.heat is not None:
             self.slipped[item.heat] = self.slipped.get(item.heat, 0.0) + item.minutes
         elif item.trouble is Trouble.SWOLLEN:
-            self.hurt[tag_of(item.packs[0])] = item.at_min
+            self.hurt[item.packs[0]] = item.at_min
         elif item.trouble is Trouble.SOURCE:
             self.less_wh[item.source] = self.less_wh.get(item.source, 0.0) + item.source_wh
         else:
-            setup_min, charge_min = self.late.get(item.packs, (0.0, 0.0))
+            setup_min, charge_min = self.late.get(item.charges, (0.0, 0.0))
             by_hand = item.trouble is Trouble.HANDS
-            self.late[item.packs] = (
+            self.late[item.charges] = (
                 (setup_min + item.minutes, charge_min) if by_hand else (setup_min, charge_min + item.minutes)
             )
 
@@ -215,7 +223,8 @@ class _Day:
             if mine is None or short:
                 dropped.append(batch)
                 continue
-            real = self._timed(mine, free, hands_min, _back(mine, heats))
+            late_min = self.late.get(batch.charges, (0.0, 0.0))
+            real = _timed(mine, late_min, free, max(hands_min, _back(mine, heats)))
             hands_min = max(hands_min, real.lead_min)
             used_wh[batch.source or ""] += batch.energy_in_wh
             _hold(free, real)
@@ -226,20 +235,8 @@ class _Day:
         """The batch without packs that are hurt by then; None where nothing is left of it."""
         if batch.lead_min <= 0:
             return batch
-        packs = tuple(tag for tag in batch.packs if self.hurt.get(tag_of(tag), batch.start_min) >= batch.start_min)
-        return replace(batch, packs=packs) if packs else None
-
-    def _timed(
-        self, batch: PlannedBatch, free: dict[tuple[str, str], float], hands_min: float, back_min: float
-    ) -> PlannedBatch:
-        if batch.lead_min <= 0:  # it charges already
-            return batch
-        setup_min, charge_min = self.late.get(batch.packs, (0.0, 0.0))
-        waits = (free.get(("channel", batch.channel), 0.0), free.get(("board", batch.board or ""), 0.0), hands_min)
-        start_min = max(batch.start_min, back_min, *waits)
-        moved = later(batch, start_min - batch.start_min)
-        return replace(moved, lead_min=moved.lead_min + setup_min, full_min=moved.full_min + setup_min + charge_min,
-                       end_min=moved.end_min + setup_min + charge_min)  # fmt: skip
+        sound = tuple(key for key in batch.charges if self.hurt.get(key.tag, batch.start_min) >= batch.start_min)
+        return replace(batch, charges=sound) if sound else None
 
     def plan_anew(self, now_min: float, prefer: Prefer) -> None:
         """Leave what has begun, and plan what is to come from what is true now."""
@@ -271,7 +268,20 @@ class _Day:
             if real.heat.at_min > now_min else item
             for item, real in zip(self.flown, heats, strict=True)
         ]  # fmt: skip
-        self.late = {packs: value for packs, value in self.late.items() if any(b.packs == packs for b in self.ahead)}
+        self.late = {key: value for key, value in self.late.items() if any(b.charges == key for b in self.ahead)}
+
+
+def _timed(
+    batch: PlannedBatch, late_min: tuple[float, float], free: Mapping[tuple[str, str], float], from_min: float
+) -> PlannedBatch:
+    """The batch as it goes: as soon as all that it needs is there, its set-up and charge so much longer."""
+    if batch.lead_min <= 0:  # it charges already
+        return batch
+    setup_min, charge_min = late_min
+    waits = (free.get(("channel", batch.channel), 0.0), free.get(("board", batch.board or ""), 0.0))
+    moved = later(batch, max(batch.start_min, from_min, *waits) - batch.start_min)
+    return replace(moved, lead_min=moved.lead_min + setup_min, full_min=moved.full_min + setup_min + charge_min,
+                   end_min=moved.end_min + setup_min + charge_min)  # fmt: skip
 
 
 def _hold(free: dict[tuple[str, str], float], batch: PlannedBatch) -> None:
@@ -282,28 +292,29 @@ def _hold(free: dict[tuple[str, str], float], batch: PlannedBatch) -> None:
 
 def _back(batch: PlannedBatch, heats: Sequence[Flown]) -> float:
     """When the packs of a batch that have flown before it are back and rested."""
-    found = 0.0
-    for tag in batch.packs:
-        before = [item.heat for item in heats if tag_of(tag) in item.packs][: round_of(tag) - 1]
+    back_min = 0.0
+    for tag, number in batch.charges:
+        before = [item.heat for item in heats if tag in item.packs][: number - 1]
         if before:
-            found = max(found, before[-1].over_min + before[-1].rest_min)
-    return found
+            back_min = max(back_min, before[-1].over_min + before[-1].rest_min)
+    return back_min
 
 
 def _flew(heats: Sequence[Flown], went: Sequence[PlannedBatch], hurt: dict[str, float]) -> list[HeatAsFlown]:
     """Who was full in time, heat by heat."""
-    full_min = {tag: batch.full_min for batch in went for tag in batch.packs}
+    full_min = {key: batch.full_min for batch in went for key in batch.charges}
     times: Counter[str] = Counter()
-    found = []
+    flown = []
     for item in heats:
         have = 0
         for tag in item.packs:
             times[tag] += 1
-            ends = [at for name, at in full_min.items() if tag_of(name) == tag and round_of(name) == times[tag]]
+            key = ChargeKey(tag, times[tag])
+            ends = [full_min[key]] if key in full_min else []
             sound = hurt.get(tag, item.heat.at_min) >= item.heat.at_min
             have += sound and all(at_most(at, item.heat.at_min) for at in ends) and (times[tag] == 1 or bool(ends))
-        found.append(HeatAsFlown(item.heat, item.heat.at_min, have))
-    return found
+        flown.append(HeatAsFlown(item.heat, item.heat.at_min, have))
+    return flown
 
 
 def played(
@@ -332,14 +343,14 @@ def costs(
     anew : places in `happens` at which the pilot planned anew.
     """
     day = played(session, batches, flown, happens, anew, prefer)
-    found = []
+    accounts = []
     for place in range(len(happens)):
         others = [item for at, item in enumerate(happens) if at != place]
         moved = {at - (at > place) for at in anew if at != place}
         without = played(session, batches, flown, others, moved, prefer)
         other = played(session, batches, flown, happens, set(anew) ^ {place}, prefer)
-        found.append((_cost(day, without), _cost(day, other)))
-    return tuple(found)
+        accounts.append((_cost(day, without), _cost(day, other)))
+    return tuple(accounts)
 
 
 def _cost(day: RehearsedDay, other: RehearsedDay) -> Cost:

@@ -12,7 +12,7 @@ from iterum.core.planning.history import Flown, could_fly, flights_of, have_flow
 from iterum.core.planning.plan import NotPlanned, Plan, outcomes
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
-from iterum.core.planning.rounds import Flight, heats_to_come, is_sound, round_of, tag_of
+from iterum.core.planning.rounds import Flight, heats_to_come, is_sound
 from iterum.core.planning.schedule import Gene, Occupancy
 from iterum.core.planning.score import Prefer
 from iterum.core.quantities import MOMENT_MIN, at_most
@@ -78,41 +78,39 @@ def _can_begin(problem: Problem, batch: PlannedBatch, flights: Mapping[str, Sequ
     """Whether a batch may be set up as it was planned, by what is known of its packs and of the kit now."""
     sound = {verdict.pack.id for verdict in problem.verdicts if is_sound(verdict.pack, problem.rules)}
     machine, board = problem.machine_of(batch.channel), problem.board_of(batch.board)
-    if machine is None or board is None or not sound.issuperset(map(tag_of, batch.packs)):
+    if machine is None or board is None or not sound.issuperset(batch.packs):
         return False
-    flown = {tag: flights.get(tag_of(tag), ()) for tag in batch.packs}
-    if any(len(flown[tag]) < round_of(tag) - 1 for tag in batch.packs):
+    flown = {tag: flights.get(tag, ()) for tag in batch.packs}
+    if any(len(flown[tag]) < number - 1 for tag, number in batch.charges):
         return False  # it is to fly first, and who flies is settled anew
-    if any(round_of(tag) > 1 for tag in batch.packs):  # their volts are foreseen, not read
+    if max(batch.rounds) > 1:  # their volts are foreseen, not read
         back_min = (heat.over_min + heat.rest_min for heats in flown.values() for heat in heats)
         return max(back_min, default=0.0) <= batch.start_min + MOMENT_MIN
-    index = {pack.id: number for number, pack in enumerate(problem.packs)}
-    if any(tag not in index for tag in batch.packs):
+    if any(charge not in problem.index for charge in batch.charges):
         return False
-    members = tuple(sorted(index[tag] for tag in batch.packs))
+    members = tuple(sorted(problem.index[charge] for charge in batch.charges))
     costs = problem.costs(members, machine.index, board, 0) if problem.may_join(members) else None
     return costs is not None and at_most(batch.current_a, costs.current_a)
 
 
 def _genes(problem: Problem, batches: Sequence[PlannedBatch]) -> list[Gene]:
     """The batches still to come as genes; those whose packs or company are gone fall apart into single packs."""
-    index = {pack.id: number for number, pack in enumerate(problem.packs)}
     machines = {machine.channel.id: machine.index for machine in problem.machines}
-    found, used = [], set()
+    genes, used = [], set()
     for batch in batches:
-        members = tuple(sorted(index[tag] for tag in batch.packs if tag in index))
+        members = tuple(sorted(problem.index[charge] for charge in batch.charges if charge in problem.index))
         if not members or not problem.machines:
             continue
         machine = machines.get(batch.channel, 0)
         used |= set(members)
         if problem.may_join(members) and problem.boards_for(members):
             stays = batch.end_min > batch.full_min + MOMENT_MIN or not problem.rounds
-            found.append(Gene(members, machine, _part(problem, members, machine, batch), balance=stays))
+            genes.append(Gene(members, machine, _part(problem, members, machine, batch), balance=stays))
         else:
-            found += [Gene((member,), machine) for member in members]
+            genes += [Gene((member,), machine) for member in members]
     if not problem.wanted:
-        found += [Gene((number,), 0) for number in range(len(problem.packs)) if number not in used and problem.machines]
-    return found
+        genes += [Gene((number,), 0) for number in range(len(problem.packs)) if number not in used and problem.machines]
+    return genes
 
 
 def _part(problem: Problem, members: tuple[int, ...], machine: int, batch: PlannedBatch) -> int:
@@ -139,22 +137,24 @@ def _still_short(wanted: Sequence[Wish], stay: Sequence[PlannedBatch]) -> tuple[
 def _counted(batches: Sequence[PlannedBatch], session: Session) -> tuple[PlannedBatch, ...]:
     """Batches as they count for what was asked: without packs that were hurt, or taken out of use, since."""
     sound = {pack.id for pack in session.packs if is_sound(pack, session.rules)}
-    return tuple(replace(batch, packs=tuple(tag for tag in batch.packs if tag_of(tag) in sound)) for batch in batches)
+    return tuple(
+        replace(batch, charges=tuple(charge for charge in batch.charges if charge.tag in sound)) for batch in batches
+    )
 
 
 def _flights_told(session: Session, told: Sequence[Flown]) -> tuple[Flight, ...]:
     """The decisions of the plan that was followed, for the heats that are still to come: the same packs fly first."""
     left = [item for item in told if item.heat.is_heat]
-    found = []
+    flights = []
     for heat in heats_to_come(session):
         same = next((item for item in left if (item.heat.family, item.heat.name) == (heat.family, heat.name)), None)
         if same is None:
-            found.append(Flight())
+            flights.append(Flight())
             continue
         left.remove(same)
-        tags = tuple(map(tag_of, same.packs))
-        found.append(Flight(count=None if len(tags) >= heat.count or not heat.is_heat else len(tags), first=tags))
-    return tuple(found)
+        count = None if len(same.packs) >= heat.count or not heat.is_heat else len(same.packs)
+        flights.append(Flight(count=count, first=same.packs))
+    return tuple(flights)
 
 
 class Replanner(Planner):
@@ -177,7 +177,7 @@ class Replanner(Planner):
         self.let_go = [batch for batch in self.kept.to_come if batch.locked]
         stay = (*self.kept.done, *self.kept.fixed)
         coming = packs_as_they_are(from_now, stay, self.flown)
-        known = {tag_of(item.pack.id) for item in coming}
+        known = {item.pack.id for item in coming}
         self.asked = from_now.wanted
         self.whole = session
         self.session = replace(
@@ -196,11 +196,11 @@ class Replanner(Planner):
 
     def _where_they_were(self) -> dict[tuple[int, ...], float]:
         """By their packs, when the batches to come were to be set up."""
-        index = {pack.id: number for number, pack in enumerate(self.as_told.packs)}
+        index = self.as_told.index
         return {
-            tuple(sorted(index[tag] for tag in batch.packs)): batch.start_min
+            tuple(sorted(index[charge] for charge in batch.charges)): batch.start_min
             for batch in self.kept.to_come
-            if all(tag in index for tag in batch.packs)
+            if all(charge in index for charge in batch.charges)
         }
 
     def plan(self) -> Plan:
@@ -208,7 +208,7 @@ class Replanner(Planner):
         if self.keeps_close or self.as_told.day is not None:
             best = self.search.best
             self.as_told.not_before = self._where_they_were()
-            repaired = self.search.found(self.keeps_close)
+            repaired = self.search.candidate(self.keeps_close)
             worth = (
                 best.score.short[:2] < repaired.score.short[:2]
                 or best.score.late_min < repaired.score.late_min - MOMENT_MIN
@@ -244,22 +244,22 @@ class Replanner(Planner):
     def _unnamed(self, plan: Plan) -> list[NotPlanned]:
         """Packs that neither a batch nor a reason names so far: charged already, or asked for by nobody any more."""
         batches = (*self.kept.fixed, *plan.batches)
-        named = {tag_of(tag) for batch in batches for tag in batch.packs} | {left.pack.id for left in plan.left_out}
-        done = {tag_of(tag): batch.end_min for batch in self.kept.done for tag in batch.packs}
+        named = {tag for batch in batches for tag in batch.packs} | {left.pack.id for left in plan.left_out}
+        done = {tag: batch.end_min for batch in self.kept.done for tag in batch.packs}
         flying = {tag for item in plan.wanted for tag in item.packs}
-        found = []
+        unnamed = []
         for pack in self.whole.packs:
             if pack.id in named or pack.id in flying:
                 continue
             code = "done_before" if pack.id in done else "not_asked_any_more"
             why = reason(code, end_min=done[pack.id]) if pack.id in done else reason(code)
-            found.append(NotPlanned(pack, why, reason("fix_done", id=pack.id)))
-        return found
+            unnamed.append(NotPlanned(pack, why, reason("fix_done", id=pack.id)))
+        return unnamed
 
     def _as_locked(self, batch: PlannedBatch) -> PlannedBatch:
         """A batch kept by hand is so still, where it could stay."""
         same = any(
-            was.packs == batch.packs and was.channel == batch.channel
+            was.charges == batch.charges and was.channel == batch.channel
             and abs(was.start_min - batch.start_min) <= SAME_MIN for was in self.let_go
         )  # fmt: skip
         return replace(batch, locked=same)
@@ -279,15 +279,15 @@ class _Beside(Planner):
 
 def changes(old: Sequence[PlannedBatch], new: Sequence[PlannedBatch]) -> tuple[Reason, ...]:
     """What a new plan does otherwise than the old one, both counted from the same moment."""
-    found: list[Reason] = []
-    before = {frozenset(batch.packs): batch for batch in old}
-    after = {frozenset(batch.packs): batch for batch in new}
-    for packs, batch in after.items():
-        was = before.get(packs)
+    told: list[Reason] = []
+    before = {frozenset(batch.charges): batch for batch in old}
+    after = {frozenset(batch.charges): batch for batch in new}
+    for charges, batch in after.items():
+        was = before.get(charges)
         if was is None:
-            found.append(reason("replan_new", packs=batch.packs, channel=batch.channel, start_min=batch.start_min))
+            told.append(reason("replan_new", packs=batch.packs, channel=batch.channel, start_min=batch.start_min))
         elif was.channel != batch.channel or abs(was.start_min - batch.start_min) > SAME_MIN:
-            found.append(
+            told.append(
                 reason(
                     "replan_moved",
                     packs=batch.packs,
@@ -297,5 +297,5 @@ def changes(old: Sequence[PlannedBatch], new: Sequence[PlannedBatch]) -> tuple[R
                     was_min=was.start_min,
                 )
             )
-    found += [reason("replan_gone", packs=was.packs) for packs, was in before.items() if packs not in after]
-    return tuple(found) or (reason("replan_same"),)
+    told += [reason("replan_gone", packs=was.packs) for charges, was in before.items() if charges not in after]
+    return tuple(told) or (reason("replan_same"),)

@@ -46,12 +46,12 @@ class Resources:
     @cached_property
     def machines(self) -> tuple[Machine, ...]:
         """Channels whose input volts are right."""
-        found: list[Machine] = []
+        machines: list[Machine] = []
         for _, channel in self.kit.channels():
             feed = self.bench.setup(None, channel.id).feed
             if feed.input_fault() is None:
-                found.append(Machine(len(found), channel, feed, _uses(feed)))
-        return tuple(found)
+                machines.append(Machine(len(machines), channel, feed, _uses(feed)))
+        return tuple(machines)
 
     def machine_of(self, channel: str) -> Machine | None:
         """The machine of a channel, None where it is not in the kit or its input volts are wrong."""
@@ -66,25 +66,25 @@ class Resources:
     @cached_property
     def limits_w(self) -> dict[str, float]:
         """Watts of every shared resource, counted where it stands: at the packs, the supply's output, the source."""
-        found: dict[str, float] = {}
+        limits_w: dict[str, float] = {}
         for machine in self.machines:
             feed = machine.feed
             own = [w for w in (feed.charger.total_power_w, feed.charger_input_power_w) if w is not None]
-            found[f"charger {feed.charger.id}"] = min(own, default=inf)
-            found |= {f"supply {supply.id}": supply.max_power_w for supply in feed.supplies}
+            limits_w[f"charger {feed.charger.id}"] = min(own, default=inf)
+            limits_w |= {f"supply {supply.id}": supply.max_power_w for supply in feed.supplies}
             if feed.source:
                 limit_w = feed.source.power_limit_w
-                found[f"source {feed.source.id}"] = inf if limit_w is None else limit_w
-        return found
+                limits_w[f"source {feed.source.id}"] = inf if limit_w is None else limit_w
+        return limits_w
 
     @cached_property
     def shares_w(self) -> tuple[tuple[str, float], ...]:
         """(resource, W of it) of the even shares of every limit that several channels share."""
-        found = []
+        shares_w = []
         for name, limit_w in self.limits_w.items():
             users = sum(name in dict(machine.uses) for machine in self.machines)
-            found += [(name, limit_w / among) for among in range(2, min(users, MOST_SHARES) + 1) if limit_w < inf]
-        return tuple(found)
+            shares_w += [(name, limit_w / among) for among in range(2, min(users, MOST_SHARES) + 1) if limit_w < inf]
+        return tuple(shares_w)
 
     @property
     def parts(self) -> int:
@@ -124,12 +124,12 @@ class Resources:
         if source is None or not source.quiet_hours or self.session.starts_at is None:
             return ()
         starts_at = self.session.starts_at
-        found = []
+        spans = []
         for day in range(-1, QUIET_DAYS):
             for low, high in source.quiet_hours:
                 begins, ends = (_minute_of(text, starts_at, day) for text in (low, high))
-                found.append((begins, ends if ends > begins else ends + DAY_MIN))
-        return tuple((low, high) for low, high in found if high > 0)
+                spans.append((begins, ends if ends > begins else ends + DAY_MIN))
+        return tuple((low, high) for low, high in spans if high > 0)
 
     def setup(self, machine: int, board: int) -> Setup:
         """The board, channel and feed behind two indices.
@@ -142,8 +142,8 @@ class Resources:
         return self.known.setups[key]
 
     def _setup(self, machine: int, board: int) -> Setup:
-        found = self.machines[machine]
-        return self.bench.setup(None if board < 0 else self.boards[board].id, found.channel.id)
+        place = self.machines[machine]
+        return self.bench.setup(None if board < 0 else self.boards[board].id, place.channel.id)
 
     @cached_property
     def alike(self) -> tuple[tuple[int, ...], tuple[int, ...]]:

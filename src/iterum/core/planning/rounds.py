@@ -8,6 +8,7 @@ channel can have it full in time, and a heat that cannot be flown whole is given
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import IntEnum
+from typing import NamedTuple
 
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules
@@ -15,34 +16,19 @@ from iterum.core.bench.session import Session, Wish
 from iterum.core.bench.verdict import SPREAD_WEAK_V, PackVerdict, judge_pack
 from iterum.core.quantities import at_most, spread
 
-AGAIN = " ↻"
-"""Between a pack's tag and the number of its time round, from the second on."""
 RETURN_V = 1.15
 """Volts per cell taken for a flown pack whose chemistry volts do not tell. Never used to end its charge."""
 
 
-def tag_of(pack_id: str) -> str:
-    """The pack's own tag, whichever time round it is.
+class ChargeKey(NamedTuple):
+    """Which charge of which pack: the tag written on it, and the round of the day, from 1."""
 
-    pack_id : with or without its round.
-    """
-    return pack_id.partition(AGAIN)[0]
+    tag: str
+    round: int = 1
 
-
-def round_of(pack_id: str) -> int:
-    """Which time round, from 1.
-
-    pack_id : with its round, where it is not the first.
-    """
-    return int(pack_id.partition(AGAIN)[2] or 1)
-
-
-def tag_at(tag: str, number: int) -> str:
-    """The name of a pack's charge on its charge of that round.
-
-    tag : as written on the pack. number : of the round, from 1.
-    """
-    return tag if number == 1 else f"{tag}{AGAIN}{number}"
+    def __str__(self) -> str:
+        """As a list names it: the round from the second on."""
+        return self.tag if self.round == 1 else f"{self.tag} ↻{self.round}"
 
 
 @dataclass(frozen=True)
@@ -50,6 +36,8 @@ class Round:
     """One charge of one pack on a day of heats: there from `release_min`, full by the heat it is for."""
 
     pack: Pack
+    number: int
+    """Which time round, from 1."""
     release_min: float
     heat: Wish
     away_min: float = 0.0
@@ -60,16 +48,18 @@ class Round:
         """How full it must be, 0..1."""
         return self.heat.need if self.heat.is_heat else 1.0
 
+    @property
+    def key(self) -> ChargeKey:
+        """Which charge it is."""
+        return ChargeKey(self.pack.id, self.number)
+
 
 @dataclass(frozen=True)
 class Seat:
-    """One pack's place in a heat. `pack_id` names its charge (None without a pack); ready_min: full already from then.
-
-    ready_min : None where its charge is still to be planned.
-    """
+    """One pack's place in a heat, by its charge. ready_min : full already from then; None: still to be planned."""
 
     heat: Wish
-    pack_id: str | None
+    charge: ChargeKey
     ready_min: float | None
 
 
@@ -137,15 +127,15 @@ class Waiting:
         return max(self.charged_to or 0.0, soc.low if soc is not None else 0.0) >= heat.need
 
 
-def returned(pack: Pack, heat: Wish, number: int, from_soc: float = 1.0) -> Pack:
+def returned(pack: Pack, heat: Wish, from_soc: float = 1.0) -> Pack:
     """The pack as it comes back from a heat and has rested.
 
-    number : of the round, from 1. from_soc : how full it flew, 0..1.
+    from_soc : how full it flew, 0..1.
     """
     table = pack.table
     cell_v = RETURN_V if table is None else round(table.rest_v(max(from_soc - heat.used_fraction, 0.0)), 3)
     reading = Reading(cell_v * pack.cells) if table is None else Reading.of_cells(_as_apart(pack, cell_v))
-    return replace(pack, id=tag_at(tag_of(pack.id), number), reading=reading)
+    return replace(pack, reading=reading)
 
 
 def _as_apart(pack: Pack, cell_v: float) -> tuple[float, ...]:
@@ -200,14 +190,15 @@ def plan_rounds(
         chosen = _chosen(in_time, heat, flight, ready)
         for item in chosen:
             enough = item.enough_for(heat)
-            seats.append(Seat(heat, item.pack.id, item.from_min if enough and not item.by_plan else None))
+            key = ChargeKey(item.pack.id, item.number)
+            seats.append(Seat(heat, key, item.from_min if enough and not item.by_plan else None))
             if not enough:
-                rounds.append(Round(item.pack, item.from_min, heat, item.away_min))
+                rounds.append(Round(item.pack, item.number, item.from_min, heat, item.away_min))
             if heat.is_heat:
                 item.number += 1
                 away_min = (heat.fly_min or 0.0) + heat.rest_min
                 from_soc = _flies_from(item, heat, enough)
-                item.pack, item.full, item.by_plan = returned(item.pack, heat, item.number, from_soc), False, False
+                item.pack, item.full, item.by_plan = returned(item.pack, heat, from_soc), False, False
                 item.charged_to = None
                 item.from_min, item.away_min = heat.at_min + away_min, away_min
             elif not item.full:
@@ -233,8 +224,8 @@ def _chosen(in_time: Sequence[Waiting], heat: Wish, flight: Flight, ready: Mappi
         Order.BACK_LONGEST: lambda item: (item.from_min, ready[id(item)]),
     }
     key = orders[flight.order]
-    free = [item for item in in_time if tag_of(item.pack.id) not in flight.without]
-    free.sort(key=lambda item: (place.get(tag_of(item.pack.id), len(place)), *key(item), item.pack.id))
+    free = [item for item in in_time if item.pack.id not in flight.without]
+    free.sort(key=lambda item: (place.get(item.pack.id, len(place)), *key(item), item.pack.id))
     if not heat.is_heat:
         return free[: heat.count]
     count = heat.count if flight.count is None else flight.count

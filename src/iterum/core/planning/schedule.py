@@ -66,15 +66,15 @@ def visits_of(setups: Sequence[tuple[float, float]]) -> list[list[int]]:
 
     setups : (start, end) in minutes.
     """
-    found: list[list[int]] = []
+    visits: list[list[int]] = []
     until_min = -inf
     for index in sorted(range(len(setups)), key=lambda item: setups[item]):
         start_min, end_min = setups[index]
         if start_min - until_min > VISIT_GAP_MIN + EPS:
-            found.append([])
-        found[-1].append(index)
+            visits.append([])
+        visits[-1].append(index)
         until_min = max(until_min, end_min)
-    return found
+    return visits
 
 
 def free_from(taken: Sequence[tuple[float, float]], start: float, length: float) -> float:
@@ -239,7 +239,7 @@ def _in_turn(problem: Problem, genes: Sequence[Gene]) -> Sequence[Gene]:
     if not problem.rounds:
         return genes
     place = {index: number for number, gene in enumerate(genes) for index in gene.members}
-    found: list[Gene] = []
+    ordered: list[Gene] = []
     listed: set[int] = set()
 
     def add(number: int) -> None:
@@ -250,11 +250,11 @@ def _in_turn(problem: Problem, genes: Sequence[Gene]) -> Sequence[Gene]:
             before = problem.before[index]
             if before is not None and before in place:
                 add(place[before])
-        found.append(genes[number])
+        ordered.append(genes[number])
 
     for number in range(len(genes)):
         add(number)
-    return found
+    return ordered
 
 
 def _back_again_min(problem: Problem, gene: Gene, ends: dict[int, float]) -> float:
@@ -295,14 +295,14 @@ def decode(
     ends: dict[int, float] = {}
     for gene in _in_turn(problem, genes)[len(placed) :]:
         back_min = _back_again_min(problem, gene, ends)
-        found = bench.find(gene, back_min) if back_min < inf else None
-        if found is None:
+        seat = bench.find(gene, back_min) if back_min < inf else None
+        if seat is None:
             unplaced.append(gene)
             continue
-        if found.end_min > worse_than_min + EPS:
+        if seat.end_min > worse_than_min + EPS:
             return None
-        bench.take(found)
-        placed.append(found)
+        bench.take(seat)
+        placed.append(seat)
         if problem.rounds:
-            ends.update(dict.fromkeys(gene.members, found.full_min))
+            ends.update(dict.fromkeys(gene.members, seat.full_min))
     return Schedule(tuple(placed), tuple(unplaced), bench.used_wh)

@@ -76,11 +76,11 @@ def full_by(problem: Problem, schedule: Schedule, family: str) -> list[float]:
 def ready_for_heats(problem: Problem, schedule: Schedule) -> list[tuple[Wish, list[float]]]:
     """Each heat and wish of a day with the minutes at which its packs are full, those never charged left out."""
     assert problem.day is not None
-    full_at = {problem.packs[index].id: item.full_min for item in schedule.placed for index in item.gene.members}
+    full_at = {problem.keys[index]: item.full_min for item in schedule.placed for index in item.gene.members}
     ready: list[list[float]] = [[] for _ in problem.day.heats]
     place = {id(heat): number for number, heat in enumerate(problem.day.heats)}
     for seat in problem.day.seats:
-        at_min = full_at.get(seat.pack_id or "", seat.ready_min)
+        at_min = full_at.get(seat.charge, seat.ready_min)
         if at_min is not None:
             ready[place[id(seat.heat)]].append(at_min)
     return list(zip(problem.day.heats, map(sorted, ready), strict=True))

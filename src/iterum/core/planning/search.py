@@ -31,7 +31,7 @@ LAST_FIRST = 0.2
 
 
 @dataclass(frozen=True)
-class Found:
+class Candidate:
     """The best so far. problem : the one that its genes speak of, with the decisions on its heats."""
 
     problem: Problem
@@ -51,13 +51,13 @@ class Search:
         self.iterations = 0
         # With a plan to start from, a repair of it is there at once; the other ways are tried when the search goes on.
         self._begun = not start
-        self.best = self.found(tuple(start)) if start else self._from_rules()
+        self.best = self.candidate(tuple(start)) if start else self._from_rules()
 
-    def _from_rules(self) -> Found:
+    def _from_rules(self) -> Candidate:
         """The best of what rules and a dispatcher give, and of both ways by hand."""
         ways = [way(self.problem, self.needed) for way in (by_rules, one_pack_a_channel, boards_by_hand)]
         ways += by_dispatch(self.problem, self.needed)
-        return min((self.found(tuple(way)) for way in ways), key=lambda found: found.score)
+        return min((self.candidate(tuple(way)) for way in ways), key=lambda candidate: candidate.score)
 
     def _needed(self) -> dict[str, int]:
         """How many packs of each family are to be charged."""
@@ -71,21 +71,21 @@ class Search:
             needed[wish.family] = min(max(needed.get(wish.family, 0), short), counts.get(wish.family, 0))
         return needed
 
-    def found(self, genes: tuple[Gene, ...]) -> Found:
+    def candidate(self, genes: tuple[Gene, ...]) -> Candidate:
         """A list of batches with its times and its score."""
         schedule = decode(self.problem, genes)
         assert schedule is not None
-        return Found(self.problem, genes, schedule, score_of(self.problem, schedule, self.prefer), self.iterations)
+        return Candidate(self.problem, genes, schedule, score_of(self.problem, schedule, self.prefer), self.iterations)
 
     def reckon_anew(self) -> None:
         """The best again, by what is known of its minutes now."""
-        self.best = self.found(self.best.genes)
+        self.best = self.candidate(self.best.genes)
 
-    def __iter__(self) -> Iterator[Found]:
+    def __iter__(self) -> Iterator[Candidate]:
         """Runs of annealing, one after another, reporting the best after each chunk."""
         if not self._begun:
             self._begun = True
-            self.best = min(self.best, self._from_rules(), key=lambda found: found.score)
+            self.best = min(self.best, self._from_rules(), key=lambda candidate: candidate.score)
         if not self.best.genes:
             yield self.best
             return
@@ -93,7 +93,7 @@ class Search:
         for hot in cycle(SMALL_HOT if small else LARGE_HOT):
             yield from self._anneal(hot, SMALL_RUN if small else LARGE_RUN)
 
-    def _anneal(self, hot: float, turns: int) -> Iterator[Found]:
+    def _anneal(self, hot: float, turns: int) -> Iterator[Candidate]:
         current = self.best
         for turn in range(turns):
             heat = hot * (COLD / hot) ** (turn / turns)
@@ -106,12 +106,12 @@ class Search:
                 schedule = decode(self.problem, genes, worse, current.schedule)
                 if schedule is not None:
                     score = score_of(self.problem, schedule, self.prefer)
-                    found = Found(self.problem, tuple(genes), schedule, score, self.iterations)
-                    gain = current.score.weight() - found.score.weight()
+                    candidate = Candidate(self.problem, tuple(genes), schedule, score, self.iterations)
+                    gain = current.score.weight() - candidate.score.weight()
                     if gain >= 0 or self.random.random() < exp(gain / heat):
-                        current = found
-                    if found.score < self.best.score:
-                        self.best = found
+                        current = candidate
+                    if candidate.score < self.best.score:
+                        self.best = candidate
             if turn % CHUNK == CHUNK - 1:
                 yield self.best
 

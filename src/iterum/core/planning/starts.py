@@ -17,12 +17,12 @@ def _best_place(
     best: tuple[float, float, Seated] | None = None
     for machine in range(len(problem.machines)):
         for part in parts:
-            found = bench.find(Gene(members, machine, part, balance))
-            if found is None:
+            seat = bench.find(Gene(members, machine, part, balance))
+            if seat is None:
                 continue
-            done_min = found.full_min if problem.rounds else found.end_min
-            if best is None or (done_min, found.costs.rate_c) < best[:2]:
-                best = done_min, found.costs.rate_c, found
+            done_min = seat.full_min if problem.rounds else seat.end_min
+            if best is None or (done_min, seat.costs.rate_c) < best[:2]:
+                best = done_min, seat.costs.rate_c, seat
     return best[2] if best else None
 
 
@@ -39,13 +39,13 @@ def _placed_in_turn(
 ) -> list[Gene]:
     bench, genes = Occupancy(problem), []
     for members in groups:
-        found = _best_place(problem, bench, members, parts, balance)
-        if found is None:
+        seat = _best_place(problem, bench, members, parts, balance)
+        if seat is None:
             # No room in what is left of the energy: kept at the end of the list, so that the search may prefer them.
             genes += [item for index in members if (item := _anywhere(problem, index)) is not None]
             continue
-        bench.take(found)
-        genes.append(found.gene)
+        bench.take(seat)
+        genes.append(seat.gene)
     return genes
 
 
@@ -53,10 +53,10 @@ def _chosen(problem: Problem, needed: dict[str, int]) -> list[tuple[int, ...]]:
     """The packs to charge, family by family: the fullest, where not all are wanted; heat by heat, where they fly."""
     if not problem.rounds:
         return [members[len(members) - needed.get(family, 0) :] for family, members in problem.families.items()]
-    found: dict[tuple[float, str], list[int]] = {}
+    chosen: dict[tuple[float, str], list[int]] = {}
     for index, pack in enumerate(problem.packs):
-        found.setdefault((problem.rounds[index].heat.at_min, pack.family), []).append(index)
-    return [tuple(found[key]) for key in sorted(found)]
+        chosen.setdefault((problem.rounds[index].heat.at_min, pack.family), []).append(index)
+    return [tuple(chosen[key]) for key in sorted(chosen)]
 
 
 def _windows(problem: Problem, members: Sequence[int], largest: int) -> list[tuple[int, ...]]:
@@ -166,14 +166,14 @@ def _dispatched(problem: Problem, needed: dict[str, int], alone_min: Sequence[fl
     busy_min = dict.fromkeys(range(len(problem.machines)), 0.0)
     while busy_min and any(left):
         machine = min(busy_min, key=lambda index: busy_min[index])
-        found = _most_saved(problem, bench, left, machine, busy_min[machine], alone_min, share)
-        if found is None:
+        seat = _most_saved(problem, bench, left, machine, busy_min[machine], alone_min, share)
+        if seat is None:
             del busy_min[machine]  # nothing that is left can be charged there
             continue
-        bench.take(found)
-        genes.append(found.gene)
-        busy_min[machine] = found.end_min
-        left = [[index for index in members if index not in found.gene.members] for members in left]
+        bench.take(seat)
+        genes.append(seat.gene)
+        busy_min[machine] = seat.end_min
+        left = [[index for index in members if index not in seat.gene.members] for members in left]
     # No room in what is left of the energy: kept at the end of the list, so that the search may prefer them.
     return genes + [item for members in left for index in members if (item := _anywhere(problem, index)) is not None]
 
@@ -189,12 +189,12 @@ def _most_saved(
         groups = {_first_window(problem, members, size) for size in sizes} if members else set()
         for group in sorted(groups, reverse=True):
             for part in range(len(RATE_PARTS)):
-                found = bench.find(Gene(group, machine, part))
-                if found is None:
+                seat = bench.find(Gene(group, machine, part))
+                if seat is None:
                     continue
-                saved = sum(alone_min[index] for index in group) ** share / max(found.end_min - free_min, 1e-3)
+                saved = sum(alone_min[index] for index in group) ** share / max(seat.end_min - free_min, 1e-3)
                 if best is None or not at_most(saved, best[0]):
-                    best = saved, found
+                    best = saved, seat
     return best[1] if best else None
 
 

@@ -72,11 +72,11 @@ def agenda(
     """
     waiting = _to_begin(kept, begun, {tag for item in in_hand for tag in item.run.packs}) if kept else []
     taken = {(batch.channel, batch.board) for batch in waiting}
-    found = [todo for item in in_hand for todo in _of_run(item, taken, now)]
+    todos = [todo for item in in_hand for todo in _of_run(item, taken, now)]
     if kept is not None:
-        found += [_swap(kept, batch, in_hand, waiting) for batch in waiting]
-        found += _heats(kept, now)
-    return tuple(sorted(found, key=lambda todo: (todo.do is not Do.GO_ON, todo.at)))
+        todos += [_swap(kept, batch, in_hand, waiting) for batch in waiting]
+        todos += _heats(kept, now)
+    return tuple(sorted(todos, key=lambda todo: (todo.do is not Do.GO_ON, todo.at)))
 
 
 def _of_run(item: InHand, taken: set[tuple[str, str | None]], now: datetime) -> list[ToDo]:
@@ -91,20 +91,20 @@ def _of_run(item: InHand, taken: set[tuple[str, str | None]], now: datetime) -> 
         return [ToDo(Do.READ_AFTER, run.ended_at or run.state_at, run, off=run.packs, off_channel=run.place)]
     if run.state not in LIVE:
         return []
-    found = []
+    todos = []
     if item.check_at is not None and (item.ends_at is None or item.check_at < item.ends_at or item.check_at <= now):
-        found.append(ToDo(Do.CHECK, item.check_at, run))
+        todos.append(ToDo(Do.CHECK, item.check_at, run))
     followed = any(run.channel == channel or (run.board and run.board == board) for channel, board in taken)
     if item.ends_at is not None and not followed:
-        found.append(ToDo(Do.TAKE_OFF, item.ends_at, run, off=run.packs, off_channel=run.place))
-    return found
+        todos.append(ToDo(Do.TAKE_OFF, item.ends_at, run, off=run.packs, off_channel=run.place))
+    return todos
 
 
 def _to_begin(kept: KeptPlan, begun: Iterable[frozenset[str]], held: set[str]) -> list[PlannedBatch]:
     """Batches of the plan that nobody has begun, the first ones first. A pack may go round more than once."""
     done, ahead = Counter(begun), []
     for batch in sorted(kept.plan.batches, key=lambda item: item.start_min):
-        tags = frozenset(batch.tags)
+        tags = frozenset(batch.packs)
         if done[tags]:
             done[tags] -= 1
         elif batch.end_min > 0 and not held & tags:
@@ -120,7 +120,7 @@ def _swap(kept: KeptPlan, batch: PlannedBatch, in_hand: Sequence[InHand], waitin
               and (item.channel == batch.channel or (item.board and item.board == batch.board))]  # fmt: skip
     if before:
         last = max(before, key=lambda item: item.start_min)
-        return ToDo(Do.SWAP, at, off=last.tags, off_channel=last.channel, batch=batch)
+        return ToDo(Do.SWAP, at, off=last.packs, off_channel=last.channel, batch=batch)
     there = [item for item in in_hand if item.run.channel == batch.channel
              or (item.run.board and item.run.board == batch.board)]  # fmt: skip
     if not there:
@@ -132,14 +132,14 @@ def _swap(kept: KeptPlan, batch: PlannedBatch, in_hand: Sequence[InHand], waitin
 
 def _heats(kept: KeptPlan, now: datetime) -> list[ToDo]:
     """Heats of the plan still to come, each with who flies, and those that are given up."""
-    found = []
+    todos = []
     for item in kept.plan.wanted:
         at = kept.moment(item.wish.at_min)
         if not item.wish.is_heat or at < now:
             continue
         odds = item.odds if item.met else None
-        found.append(ToDo(
+        todos.append(ToDo(
             Do.FLY if item.have else Do.GIVEN_UP, at, heat=item.wish.name or "", packs=tuple(item.packs),
             wanted=item.wish.count, met=odds.met if odds else None, of=odds.of if odds else None,
         ))  # fmt: skip
-    return found
+    return todos

@@ -13,7 +13,6 @@ from iterum.core.planning.history import problem_as_it_is
 from iterum.core.planning.plan import outcomes, source_uses, visits_in
 from iterum.core.planning.record import KeptPlan
 from iterum.core.planning.replan import FROZEN_MIN
-from iterum.core.planning.rounds import tag_of
 from iterum.core.reasons import NotThere, reason
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import BEFORE_CHARGE, LIVE, State
@@ -35,22 +34,22 @@ def true_batches(
     by_packs: dict[frozenset[str], list[InHand]] = {}
     for run, running in in_hand:
         by_packs.setdefault(frozenset(run.packs), []).append((run, running))
-    found = [replace(batch, energy_in_wh=0.0) for batch in kept.plan.past.done]
+    batches = [replace(batch, energy_in_wh=0.0) for batch in kept.plan.past.done]
     for batch in sorted(kept.plan.batches, key=lambda batch: batch.start_min):
-        same = by_packs.get(frozenset(map(tag_of, batch.packs)))
+        same = by_packs.get(frozenset(batch.packs))
         told = same.pop(0) if same else None
         if told is not None:
             real = _as_run(batch, *told, kept, session, now_min)
-            found += [real] if real else []
+            batches += [real] if real else []
         elif batch.end_min <= 0 or batch.start_min > now_min + FROZEN_MIN or batch.locked:
-            found.append(batch)
+            batches.append(batch)
         else:  # nobody began it: it is still to come
-            found.append(later(batch, now_min + FROZEN_MIN + 0.5 - batch.start_min))
+            batches.append(later(batch, now_min + FROZEN_MIN + 0.5 - batch.start_min))
     for run, running in chain.from_iterable(by_packs.values()):
         if run.state in LIVE or run.state in BEFORE_CHARGE:
             real = _as_run(batch_in_hand(running, session), run, running, kept, session, now_min)
-            found += [real] if real else []
-    return tuple(sorted(found, key=lambda item: item.start_min))
+            batches += [real] if real else []
+    return tuple(sorted(batches, key=lambda item: item.start_min))
 
 
 def _as_run(
@@ -116,14 +115,14 @@ def locked(session: Session, kept: KeptPlan, number: int, is_locked: bool) -> Ke
 def _rewritten(
     session: Session, kept: KeptPlan, batches: Sequence[PlannedBatch], by_hand: PlannedBatch | None
 ) -> KeptPlan:
-    reasons = {frozenset(item.tags): why for item, why in kept.plan.explained}
+    reasons = {frozenset(item.packs): why for item, why in kept.plan.explained}
     if by_hand is not None:
-        reasons[frozenset(by_hand.tags)] = (reason("kept_by_you"),)
+        reasons[frozenset(by_hand.packs)] = (reason("kept_by_you"),)
     problem = problem_as_it_is(session, batches, (), kept.plan.past)
     every = (*kept.plan.past.done, *batches)
     plan = kept.plan.by_hand(
         batches,
-        [reasons.get(frozenset(batch.tags), ()) for batch in batches],
+        [reasons.get(frozenset(batch.packs), ()) for batch in batches],
         outcomes(problem, every, session.wanted),
         source_uses(session.kit, every),
         visits_in(batches),

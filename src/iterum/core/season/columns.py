@@ -48,18 +48,18 @@ def guessed(headings: Sequence[str], meanings: Mapping[str, str]) -> dict[str, s
 
     meanings : what a column may mean, the likelier first.
     """
-    found = dict.fromkeys(headings, "")
+    columns = dict.fromkeys(headings, "")
     for exact in (True, False):
         for heading in headings:
-            free = [name for name in meanings if name != OUT and name not in found.values()]
+            free = [name for name in meanings if name != OUT and name not in columns.values()]
             words = {re.sub(r"[\W_]+", "", heading.lower())}
             if not exact:  # "Capacity (mAh)", "Time [min]": what stands beside a unit, and the unit
                 words = {re.sub(r"[\W_]+", "", part) for part in re.split(r"[(\[,/]", heading.lower())}
-            if found[heading] == "":
-                found[heading] = next((name for name in free if words & {name, *_KNOWN[name].split()}), "")
-    if "at" in meanings and "at" not in found.values():  # a time alone holds the date too
-        found = {heading: "at" if name == "clock" else name for heading, name in found.items()}
-    return found
+            if columns[heading] == "":
+                columns[heading] = next((name for name in free if words & {name, *_KNOWN[name].split()}), "")
+    if "at" in meanings and "at" not in columns.values():  # a time alone holds the date too
+        columns = {heading: "at" if name == "clock" else name for heading, name in columns.items()}
+    return columns
 
 
 def number(text: str) -> float:

@@ -121,7 +121,7 @@ def health(pack: Pack, records: Sequence[ChargeRecord], today: date, jumped: Cha
     spread_v = _spread(pack, records)
     cycles = (pack.cycles or 0) + len(records)
     years = (today - date.fromisoformat(pack.bought_on)).days / _DAYS_A_YEAR if pack.bought_on else None
-    found = [
+    signs = [
         *_condition(pack),
         *_graded("capacity", part, ((Advice.RETIRE, RETIRE_PART), (Advice.DEMOTE, DEMOTE_PART)), below=True),
         *_graded("resistance", times, ((Advice.RETIRE, RETIRE_TIMES), (Advice.DEMOTE, DEMOTE_TIMES),
@@ -131,14 +131,14 @@ def health(pack: Pack, records: Sequence[ChargeRecord], today: date, jumped: Cha
         *_graded("age", years, ((Advice.DEMOTE, DEMOTE_YEARS), (Advice.WATCH, WATCH_YEARS))),
     ]  # fmt: skip
     if jumped is not None:
-        found.append((Advice.WATCH, reason("health_jumped", at=jumped.at, charge_mah=jumped.charge_mah)))
+        signs.append((Advice.WATCH, reason("health_jumped", at=jumped.at, charge_mah=jumped.charge_mah)))
     low = [record for record in records[-5:] if ran_low(pack, record)]
     if len(low) >= 2:
-        found.append((Advice.WATCH, reason("health_run_low", count=len(low), of=len(records[-5:]))))
+        signs.append((Advice.WATCH, reason("health_run_low", count=len(low), of=len(records[-5:]))))
     order = list(Advice)
-    advice = max((grade for grade, _ in found), key=order.index, default=Advice.KEEP)
-    found.sort(key=lambda item: -order.index(item[0]))
-    reasons = tuple(why for _, why in found) or (reason("health_fine", count=len(records)),)
+    advice = max((grade for grade, _ in signs), key=order.index, default=Advice.KEEP)
+    signs.sort(key=lambda item: -order.index(item[0]))
+    reasons = tuple(why for _, why in signs) or (reason("health_fine", count=len(records)),)
     return Health(advice, reasons, capacity_mah, part, times, spread_v, cycles, years)
 
 

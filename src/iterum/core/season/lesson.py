@@ -100,5 +100,5 @@ def outcome(lesson: Lesson, option: Option) -> Outcome:
 
 def _least_a(lesson: Lesson, choice: Choice) -> float | None:
     """The fewest amps that the chosen channel can give; None where no channel is chosen."""
-    found = lesson.session.kit.channel(choice.channel)
-    return found[1].min_current_a if found else None
+    pair = lesson.session.kit.channel(choice.channel)
+    return pair[1].min_current_a if pair else None

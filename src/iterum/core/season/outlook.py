@@ -311,10 +311,10 @@ def _from_falling(expected: Expected, item: Observation, now_min: float) -> Outl
     peak = len(amps) - 1 - int(np.argmax(amps[::-1] >= STANDS_PART * amps.max()))
     come_min = float(np.interp(-(item.current_a or 0.0), -amps[peak:], np.array(expected.t_min)[peak:]))
     progress_min = min(come_min + max(now_min - item.at_min, 0.0), expected.minutes)
-    found = _at(expected, progress_min, now_min, 1.0)
+    end = _at(expected, progress_min, now_min, 1.0)
     full = progress_min >= expected.minutes
-    left_min = found.left_min  # by the amps themselves: what was not known at the start does not matter any more
-    return replace(found, now_a=min(found.now_a, item.current_a or 0.0), full=full, low_min=left_min, high_min=left_min)
+    left_min = end.left_min  # by the amps themselves: what was not known at the start does not matter any more
+    return replace(end, now_a=min(end.now_a, item.current_a or 0.0), full=full, low_min=left_min, high_min=left_min)
 
 
 def _at(expected: Expected, progress_min: float, now_min: float, stretch: float) -> Outlook:

@@ -30,20 +30,20 @@ def read_back(card: DialCard, shown: Shown, asks_balance: bool = True, sets_amps
     What must be shown: cells, pack volts and amps. asks_balance : whether the charger reads its balance plug.
     sets_amps : whether amps are set at all. Raises Unsafe with each difference and its likely cause.
     """
-    found = []
+    differences = []
     if shown.cells is None or shown.pack_v is None or (sets_amps and not shown.current_a):
-        found.append(reason("back_missing"))
+        differences.append(reason("back_missing"))
     if shown.cells is not None and shown.cells != card.cells:
         cause = "back_balance_out" if shown.cells == 0 and asks_balance else "back_count"
-        found.append(reason(cause, shown=shown.cells, cells=card.cells))
+        differences.append(reason(cause, shown=shown.cells, cells=card.cells))
     if shown.pack_v is not None and not at_most(abs(shown.pack_v - card.pack_v), card.pack_tolerance_v):
-        found.append(_volts_differ(card, shown.pack_v))
+        differences.append(_volts_differ(card, shown.pack_v))
     if shown.current_a is not None and shown.current_a > card.current_a + CURRENT_TOLERANCE_A:
-        found.append(reason("back_amps_high", shown_a=shown.current_a, card_a=card.current_a))
+        differences.append(reason("back_amps_high", shown_a=shown.current_a, card_a=card.current_a))
     if shown.end_v is not None and card.end_v is not None and abs(shown.end_v - card.end_v) > END_TOLERANCE_V:
-        found.append(reason("back_chemistry", shown_v=shown.end_v, card_v=card.end_v, chemistry=card.chemistry))
-    if found:
-        raise Unsafe(tuple(found))
+        differences.append(reason("back_chemistry", shown_v=shown.end_v, card_v=card.end_v, chemistry=card.chemistry))
+    if differences:
+        raise Unsafe(tuple(differences))
     return card.current_a if shown.current_a is None else min(shown.current_a, card.current_a)
 
 

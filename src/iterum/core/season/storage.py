@@ -138,10 +138,10 @@ class StorageProblem(Problem):
     @cached_property
     def families(self) -> dict[str, tuple[int, ...]]:
         """Indices of `packs` by family and way: one never shares a board with one that goes the other way."""
-        found: dict[str, list[int]] = {}
+        families: dict[str, list[int]] = {}
         for index, pack in enumerate(self.packs):
-            found.setdefault(f"{pack.family} {self._way(index)}", []).append(index)
-        return {name: tuple(members) for name, members in found.items()}
+            families.setdefault(f"{pack.family} {self._way(index)}", []).append(index)
+        return {name: tuple(members) for name, members in families.items()}
 
     def _judge(self, key: tuple[int, ...]) -> bool:
         return len({self._way(index) for index in key}) == 1 and super()._judge(key)
@@ -228,15 +228,15 @@ def _pairs(todo: Sequence[Gap], bench: Bench) -> tuple[Pair, ...]:
     """Who could charge whom: each giver and taker once, the largest first, through a charger that takes the volts."""
     givers = sorted((gap for gap in todo if gap.way is Way.DOWN), key=lambda gap: -gap.move_wh)
     takers = sorted((gap for gap in todo if gap.way is Way.UP), key=lambda gap: -gap.move_wh)
-    found: list[Pair] = []
+    pairs: list[Pair] = []
     for taker in takers:
         for giver in givers:
             charger = _runs_from(giver, taker, bench)
             if charger and giver.move_wh * EFFICIENCY >= taker.move_wh >= LEAST_PAIR_WH:
-                found.append(Pair(giver.pack, taker.pack, charger.id, taker.move_wh / EFFICIENCY))
+                pairs.append(Pair(giver.pack, taker.pack, charger.id, taker.move_wh / EFFICIENCY))
                 givers.remove(giver)
                 break
-    return tuple(found)
+    return tuple(pairs)
 
 
 def _runs_from(giver: Gap, taker: Gap, bench: Bench) -> Charger | None:
@@ -268,7 +268,7 @@ def full_since(
     readings : of each pack, the newest first. charging : tags of packs that charge now. A pack that was charged and not
     read since counts as full from then on; one that charges does not yet.
     """
-    found = {pack.id: pack.charged_at for pack in packs if pack.charged_at and pack.id not in charging}
+    since = {pack.id: pack.charged_at for pack in packs if pack.charged_at and pack.id not in charging}
     for pack in packs:
         if pack.reading is None or (pack.cell_v or 0.0) < pack.chemistry.full_rest_v or not pack.chemistry.joins:
             continue
@@ -280,5 +280,5 @@ def full_since(
                 break
             moment = kept.reading.taken_at or kept.entered_at
         if moment is not None:
-            found[pack.id] = moment
-    return found
+            since[pack.id] = moment
+    return since

@@ -162,16 +162,16 @@ def _at_a_channel(bench: Bench, kind: Kind, choice: Choice, packs: tuple[Pack, .
     setups = [setup for setup in named if choice.board is None or (setup.board and setup.board.id == choice.board)]
     if kind is Kind.DOWN and not choice.channel:  # what cannot do it at all is no reason against the others
         setups = [setup for setup in setups if setup.channel.discharge_power_w] or setups
-    found: list[Upkeep] = []
+    upkeeps: list[Upkeep] = []
     broken: list[Reason] = []
     for setup in setups:
         try:
-            found.append(_on(setup, bench.rules, kind, choice, packs))
+            upkeeps.append(_on(setup, bench.rules, kind, choice, packs))
         except Unsafe as refusal:
             broken += refusal.reasons
-    if not found:
+    if not upkeeps:
         raise Unsafe(each_once(tuple(broken)) or (reason("no_channel", id=packs[0].id),))
-    return min(found, key=lambda item: item.minutes)
+    return min(upkeeps, key=lambda item: item.minutes)
 
 
 def _on(setup: Setup, rules: HouseRules, kind: Kind, choice: Choice, packs: tuple[Pack, ...]) -> Upkeep:

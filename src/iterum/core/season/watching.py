@@ -101,7 +101,7 @@ def findings(
     last_heard_min : the minute when the charger was last read, where it is read at all.
     now_min : minutes since charging began. paused : whether it is paused.
     """
-    found = [
+    signs = [
         *_cells(expected, seen),
         *_packs(expected, seen),
         *_volts(expected, seen),
@@ -118,9 +118,9 @@ def findings(
         *_check(seen, now_min),
     ]
     if last_heard_min is not None and not paused and (now_min - last_heard_min) * 60 > SILENT_S:
-        found.append(_finding(Alarm.CARE, "silent", "do_look_at_charger", minutes=now_min - last_heard_min))
+        signs.append(_finding(Alarm.CARE, "silent", "do_look_at_charger", minutes=now_min - last_heard_min))
     order = list(Alarm)
-    return tuple(sorted(found, key=lambda item: -order.index(item.alarm)))
+    return tuple(sorted(signs, key=lambda item: -order.index(item.alarm)))
 
 
 def _finding(alarm: Alarm, what: str, do: str, **numbers: object) -> Finding:

@@ -21,14 +21,16 @@ from iterum.core.sizing.size import Sizing, hookup, size
 
 def match(bench: Bench) -> Matching:
     """Group the packs that no batch has now, each left-out one with a fix that the kit at hand can do."""
-    found = match_packs(bench.free_packs, bench.rules, bench.kit.ports_for, bench.verdicts)
+    matching = match_packs(bench.free_packs, bench.rules, bench.kit.ports_for, bench.verdicts)
     in_hand = (
         LeftOut(pack, reason("in_hand", channel=bench.in_hand[pack.id].channel), reason("fix_in_hand", id=pack.id))
         for pack in bench.packs
         if pack.id in bench.in_hand
     )
     verdicts = tuple(bench.verdicts.values())
-    return replace(found, verdicts=verdicts, left_out=(*(mended(bench, left) for left in found.left_out), *in_hand))
+    return replace(
+        matching, verdicts=verdicts, left_out=(*(mended(bench, left) for left in matching.left_out), *in_hand)
+    )
 
 
 CHARGING_FIXES = frozenset(
@@ -195,11 +197,11 @@ def _setups(bench: Bench, packs: Sequence[Pack], choice: Choice) -> Iterator[Set
             yield bench.refed(channel_id, choice.fed_by).setup(choice.board, channel_id)
         return
     fed = bench.refed(choice.channel or "", choice.fed_by) if choice.channel else bench
-    found = [setup for setup in fed.setups_for(packs) if choice.channel in (None, setup.channel.id)]
-    if choice.channel is not None and not found:  # taken, or no board for them: the answer says why
+    setups = [setup for setup in fed.setups_for(packs) if choice.channel in (None, setup.channel.id)]
+    if choice.channel is not None and not setups:  # taken, or no board for them: the answer says why
         board = next(iter(bench.kit.all_boards()), None) if len(packs) > 1 else None
-        found = [fed.setup(board.id if board else None, choice.channel)]
-    yield from found
+        setups = [fed.setup(board.id if board else None, choice.channel)]
+    yield from setups
 
 
 def answer(bench: Bench, choice: Choice, taken: Sequence[str] = ()) -> tuple[Choice, Sizing | None, Unsafe | None]:
@@ -217,8 +219,8 @@ def answer(bench: Bench, choice: Choice, taken: Sequence[str] = ()) -> tuple[Cho
 def amps_of(bench: Bench, choice: Choice) -> float | None:
     """The amps that `answer` would dial for a choice, without what the charge comes to; None where nothing would."""
     try:
-        found = hookup(bench, suggest(bench, choice))
-        return limits_and_current(found.packs, found.setup, found.rules, choice.current_a)[1]
+        place = hookup(bench, suggest(bench, choice))
+        return limits_and_current(place.packs, place.setup, place.rules, choice.current_a)[1]
     except Unsafe:
         return None
 
@@ -239,29 +241,29 @@ def place_groups(groups: Sequence[Group], bench: Bench) -> tuple[Placed, ...]:
         if sizing is not None and choice.channel is not None:
             board = sizing.setup.board
             taken += [choice.channel, *(board.part_ids if board else ())]
-        found = Placed(group.packs, group, sizing, refusal)
-        if found.offered and sizing is not None:
-            found = _in_turn(found, sizing, placed, full)
-            if not found.after:
+        seat = Placed(group.packs, group, sizing, refusal)
+        if seat.offered and sizing is not None:
+            seat = _in_turn(seat, sizing, placed, full)
+            if not seat.after:
                 full = replace(full, running=(*full.running, _as_running(sizing)))
-        placed.append(found)
+        placed.append(seat)
     return tuple(placed)
 
 
-def _in_turn(found: Placed, sizing: Sizing, before: Sequence[Placed], full: Bench) -> Placed:
+def _in_turn(placed: Placed, sizing: Sizing, before: Sequence[Placed], full: Bench) -> Placed:
     """What is placed, and after which group it comes.
 
     full : the bench with every group before it that goes on at once.
     """
     settled = sizing.settled
-    ids = tuple(pack.id for pack in found.packs)
+    ids = tuple(pack.id for pack in placed.packs)
     if not full.conflicts(ids, settled.board, settled.channel or "") and _fits(full, settled):
-        return found
+        return placed
     at_once = [item for item in before if item.offered and not item.after]
     if not at_once:
-        return found
-    first = next((item for item in at_once if _collide(item, found)), at_once[0])
-    return replace(found, after=tuple(pack.id for pack in first.packs), meanwhile=full)
+        return placed
+    first = next((item for item in at_once if _collide(item, placed)), at_once[0])
+    return replace(placed, after=tuple(pack.id for pack in first.packs), meanwhile=full)
 
 
 def _fits(full: Bench, settled: Choice) -> bool:
@@ -316,24 +318,24 @@ class Gives:
 def what_it_gives(groups: Sequence[Group], bench: Bench, kit: Kit) -> tuple[Gives, ...]:
     """Today's groups, each at the best place that is free, with the kit as it is and with another one."""
     pairs = zip(place_groups(groups, bench), place_groups(groups, replace(bench, kit=kit)), strict=True)
-    found = []
+    gains = []
     for was, then in pairs:
         one, other = (item.sizing if item.offered else None for item in (was, then))
-        found.append(
+        gains.append(
             Gives(was.packs, one.current_a if one else None, other.current_a if other else None,
                   one.minutes if one else None, other.minutes if other else None)
         )  # fmt: skip
-    return tuple(found)
+    return tuple(gains)
 
 
 def joinings(matching: Matching, bench: Bench) -> tuple[Joining, ...]:
     """The verdict on joining each group, at the place and amps suggested for it; without a place at the wanted rate."""
-    found = []
+    joined = []
     for placed in place_groups(matching.groups, bench):
         if placed.sizing is not None:
-            found.append(placed.sizing.joining)
+            joined.append(placed.sizing.joining)
             continue
         boards = [board for board in bench.kit.all_boards() if board.takes(placed.packs[0].cells)]
         lead_mohm = min((board.lead_mohm for board in boards), default=DEFAULT_LEAD_MOHM)
-        found.append(joining(placed.packs, bench.rules, lead_mohm))
-    return tuple(found)
+        joined.append(joining(placed.packs, bench.rules, lead_mohm))
+    return tuple(joined)

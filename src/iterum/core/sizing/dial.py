@@ -99,14 +99,14 @@ def minutes_at(packs: Sequence[Pack], current_a: float, setup: Setup, rules: Hou
     chemistry = packs[0].chemistry
     if chemistry.table is None:
         return nickel_minutes(packs, current_a)[1]
-    found = estimate(
+    guess = estimate(
         as_one_pack([packs], setup.lead_mohm),
         np.array([current_a]),
         np.array([least_power_w(setup)]),
         rules.full_v(chemistry),
         rules.tail_fraction,
     )
-    return float(found.minutes[0])
+    return float(guess.minutes[0])
 
 
 def _mode(packs: Sequence[Pack], rules: HouseRules) -> str:
@@ -192,21 +192,21 @@ def sizing_notes(packs: Sequence[Pack], setup: Setup, rate_c: float, rules: Hous
 
     rate_c : multiples of capacity per hour, above 0.
     """
-    found = list(adapters(packs, setup.board))
+    notes = list(adapters(packs, setup.board))
     if not at_most(rate_c, FAST_RATE_C):
-        found.append(reason("above_2c", id=packs[0].id, rate_c=rate_c))
+        notes.append(reason("above_2c", id=packs[0].id, rate_c=rate_c))
     if any(pack.max_charge_c is None for pack in packs):
-        found.append(reason("no_label_c", ids=tuple(pack.id for pack in packs if pack.max_charge_c is None)))
+        notes.append(reason("no_label_c", ids=tuple(pack.id for pack in packs if pack.max_charge_c is None)))
     for pack in packs:
         told = [item for item in judge_pack(pack, rules).reasons if item.code in _TOLD]
-        found += [Reason(item.code, {**item.numbers, "id": pack.id}) for item in told]
+        notes += [Reason(item.code, {**item.numbers, "id": pack.id}) for item in told]
     if rules.size_at is not SizeAt.FULL:
-        found.append(reason("backs_off", size_at=rules.size_at.value))
+        notes.append(reason("backs_off", size_at=rules.size_at.value))
     if packs[0].chemistry_name == "lihv":
-        found.append(reason("lihv_label"))
+        notes.append(reason("lihv_label"))
     if setup.left_wh is None and setup.feed.source is not None:
-        found.append(reason("no_budget", source=setup.feed.source.id))
-    return tuple(found)
+        notes.append(reason("no_budget", source=setup.feed.source.id))
+    return tuple(notes)
 
 
 _TOLD = ("cells_apart_weak", "nearly_flat", "run_low", "worn", "spent", "charge_c_unlikely", "full", "full_by_charge",

@@ -131,21 +131,21 @@ def hookup(bench: Bench, choice: Choice) -> Hookup:
     return Hookup(choice, packs, setup, rules)
 
 
-def against(bench: Bench, found: Hookup) -> tuple[Reason, ...]:
+def against(bench: Bench, place: Hookup) -> tuple[Reason, ...]:
     """Everything, amps aside, for which this may not be charged so: packs, volts, board, channel, feed, what runs."""
-    board = found.setup.board
-    conflicts = bench.conflicts(found.choice.packs, found.choice.board, found.setup.channel.id)
-    if found.choice.fed_by is not None:
-        conflicts += _fed_otherwise(bench, found)
+    board = place.setup.board
+    conflicts = bench.conflicts(place.choice.packs, place.choice.board, place.setup.channel.id)
+    if place.choice.fed_by is not None:
+        conflicts += _fed_otherwise(bench, place)
     return each_once(
-        (*refusals(found.packs, found.rules, board.ports if board else None), *setup_faults(found.packs, found.setup),
+        (*refusals(place.packs, place.rules, board.ports if board else None), *setup_faults(place.packs, place.setup),
          *conflicts)
     )  # fmt: skip
 
 
-def _fed_otherwise(bench: Bench, found: Hookup) -> tuple[Reason, ...]:
+def _fed_otherwise(bench: Bench, place: Hookup) -> tuple[Reason, ...]:
     """A charger that runs cannot be fed by something else for another of its channels."""
-    charger = found.setup.feed.charger
+    charger = place.setup.feed.charger
     as_is = next(item for item in bench.kit.chargers if item.id == charger.id)
     channels = {channel.id for channel in charger.channels}
     busy = [batch for batch in bench.running if batch.channel in channels and batch.power_w > 0]
@@ -178,14 +178,14 @@ def size(bench: Bench, choice: Choice) -> Sizing:
     board, channel or feed cannot serve them or are taken, when own amps pass a limit, when the channel's smallest
     current is more than a limit allows, or when the source has too little left for the whole charge.
     """
-    found = hookup(bench, choice)
-    broken = against(bench, found)
+    place = hookup(bench, choice)
+    broken = against(bench, place)
     if broken:
         raise Unsafe(broken)
-    packs, setup, rules = found.packs, found.setup, found.rules
+    packs, setup, rules = place.packs, place.setup, place.rules
     limits, current_a, binding, notes = limits_and_current(packs, setup, rules, choice.current_a)
     joined, result = charged(packs, setup, rules, current_a)
-    budget = budget_of(found, result, joined)
+    budget = budget_of(place, result, joined)
     if budget is not None and budget.short:
         raise Unsafe((_short(budget, packs),))
     chemistry = packs[0].chemistry
@@ -216,45 +216,45 @@ def size(bench: Bench, choice: Choice) -> Sizing:
 # ---------------------------------------------------------------------------------------- what the source still holds
 
 
-def budget_of(found: Hookup, result: Charge, joined: Joining) -> Budget | None:
+def budget_of(place: Hookup, result: Charge, joined: Joining) -> Budget | None:
     """What the charge takes against what the source has; None where no budget is known."""
-    setup = found.setup
+    setup = place.setup
     if setup.left_wh is None or setup.feed.source is None:
         return None
     part, need_wh = setup.feed.efficiency_from_source, result.energy_in_high_wh
     if at_most(need_wh, setup.left_wh):
-        return Budget(setup.feed.source.id, need_wh, setup.left_wh, len(found.packs), None)
+        return Budget(setup.feed.source.id, need_wh, setup.left_wh, len(place.packs), None)
     return Budget(
-        setup.feed.source.id, need_wh, setup.left_wh, _enough_for(found, part), _reaches_v(found, result, joined)
+        setup.feed.source.id, need_wh, setup.left_wh, _enough_for(place, part), _reaches_v(place, result, joined)
     )
 
 
-def _enough_for(found: Hookup, part: float) -> int:
+def _enough_for(place: Hookup, part: float) -> int:
     """How many of the packs what is left would fill, those that lack least first."""
-    end_v = found.rules.full_v(found.packs[0].chemistry)
-    left_wh = found.setup.left_wh or 0.0
-    for count, need_wh in enumerate(sorted(energy_to_wh([pack], end_v) / part for pack in found.packs)):
+    end_v = place.rules.full_v(place.packs[0].chemistry)
+    left_wh = place.setup.left_wh or 0.0
+    for count, need_wh in enumerate(sorted(energy_to_wh([pack], end_v) / part for pack in place.packs)):
         left_wh -= need_wh
         if left_wh < 0:
             return count
-    return len(found.packs)
+    return len(place.packs)
 
 
-def _reaches_v(found: Hookup, result: Charge, joined: Joining) -> float | None:
+def _reaches_v(place: Hookup, result: Charge, joined: Joining) -> float | None:
     """V per cell, in steps of `END_STEP_V`, up to which what is left brings all of them; None where not even a step."""
-    packs, left_wh, part = found.packs, found.setup.left_wh or 0.0, found.setup.feed.efficiency_from_source
+    packs, left_wh, part = place.packs, place.setup.left_wh or 0.0, place.setup.feed.efficiency_from_source
     chemistry = packs[0].chemistry
     if chemistry.table is None:
         return None
     low_v = max(chemistry.usual_low_v, *(pack.cell_v or 0.0 for pack in packs))
-    end_v = floor_to_step(found.rules.full_v(chemistry), END_STEP_V)
+    end_v = floor_to_step(place.rules.full_v(chemistry), END_STEP_V)
     while end_v > low_v + END_STEP_V / 2:
         end_v = round(end_v - END_STEP_V, 9)
         if energy_to_wh(packs, end_v) / part > left_wh:
             continue
-        rules = replace(found.rules, end_v={**found.rules.end_v, chemistry.name: end_v})
+        rules = replace(place.rules, end_v={**place.rules.end_v, chemistry.name: end_v})
         start = joined.start_of(packs)
-        reached = charge_packs(packs, found.setup, rules, result.current_a, result.wait_min, start)
+        reached = charge_packs(packs, place.setup, rules, result.current_a, result.wait_min, start)
         if at_most(reached.energy_in_high_wh, left_wh):
             return end_v if end_v > low_v else None
     return None
@@ -286,18 +286,18 @@ def charge(bench: Bench, choice: Choice) -> Judged:
 
     Whatever can be joined at all is computed. Raises NotThere, and Unsafe for packs that may never be joined.
     """
-    found = hookup(bench, choice)
-    packs, setup, rules = found.packs, found.setup, found.rules
+    place = hookup(bench, choice)
+    packs, setup, rules = place.packs, place.setup, place.rules
     refuse_unjoinable(packs)
-    current_a, limits, broken = _amps(found)
+    current_a, limits, broken = _amps(place)
     joined = joining(packs, rules, setup.lead_mohm, current_a / total_ah(packs))
     result = charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
-    budget = budget_of(found, result, joined)
+    budget = budget_of(place, result, joined)
     if budget is not None and budget.short:
         short = _short(budget, packs)
         broken = (*broken, short)
         limits = (*limits, Limit("source_energy", 0.0, short))
-    stops = (*against(bench, found), *broken, *(() if joined.passes else joined.reasons))
+    stops = (*against(bench, place), *broken, *(() if joined.passes else joined.reasons))
     notes = tuple(
         reason("charge_above_c", id=item.id, rate_c=item.peak_rate_c, charge_c=pack.charge_c, over_s=item.over_s)
         for pack, item in zip(packs, result.packs, strict=True)
@@ -319,14 +319,14 @@ def rate_of(bench: Bench, choice: Choice) -> float | None:
     """The rate at which a choice would be charged, multiples of capacity per hour; None where it names no channel."""
     if choice.channel is None:
         return None
-    found = hookup(bench, choice)
-    return _amps(found)[0] / total_ah(found.packs)
+    place = hookup(bench, choice)
+    return _amps(place)[0] / total_ah(place.packs)
 
 
-def _amps(found: Hookup) -> tuple[float, tuple[Limit, ...], tuple[Reason, ...]]:
+def _amps(place: Hookup) -> tuple[float, tuple[Limit, ...], tuple[Reason, ...]]:
     """The amps to reckon with, every limit, and those that they break."""
-    packs, setup, rules, channel = found.packs, found.setup, found.rules, found.setup.channel
-    wanted_a = found.choice.current_a
+    packs, setup, rules, channel = place.packs, place.setup, place.rules, place.setup.channel
+    wanted_a = place.choice.current_a
     if wanted_a is not None:
         limits = limits_of(packs, setup, rules, wanted_a)
         return wanted_a, limits, amps_faults(wanted_a, limits, channel)

@@ -215,14 +215,14 @@ def take_table() -> str | Response | tuple[str, int]:
         return render_template("begin/table.html", faults=[], **shown)
     session = desk().session()
     used = {pack.id for pack in (*session.packs, *desk().retired()[0])}
-    found, faults = packs_from(headings, rows, meaning, request.form.get("chemistry") or None, used)
+    packs, faults = packs_from(headings, rows, meaning, request.form.get("chemistry") or None, used)
     if not faults:
         try:
-            with undoable(f"{len(found)} packs are written down"):
-                desk().save_packs(found, None, now())
+            with undoable(f"{len(packs)} packs are written down"):
+                desk().save_packs(packs, None, now())
         except TagTaken as taken:
             faults = [f"{taken.tag} is used already."]
         else:
-            flash(f"{len(found)} packs of {len(rows)} rows.")
+            flash(f"{len(packs)} packs of {len(rows)} rows.")
             return redirect(url_for("packs.page"))
     return render_template("begin/table.html", faults=faults, **shown), 422

@@ -20,7 +20,7 @@ class OtherCard:
 
     kind: Kind
     title: str
-    found: Upkeep | None
+    upkeep: Upkeep | None
     refusals: tuple[Reason, ...]
 
 

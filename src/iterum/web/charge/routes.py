@@ -42,7 +42,7 @@ def _groups() -> str:
     begun = {frozenset(run.packs) for run, _ in runs().since(kept.made_at, now())} if kept else set()
     ahead = []
     for batch in kept.plan.batches if kept else ():
-        waits = frozenset(batch.tags) not in begun and not held & set(batch.tags)
+        waits = frozenset(batch.packs) not in begun and not held & set(batch.packs)
         if kept and waits and batch.end_min > 0:
             ahead.append((batch, kept.moment(batch.start_min), batch.choice))
     by_time = sorted(ahead, key=lambda item: item[1])

@@ -102,13 +102,13 @@ def _ends(sizing: Sizing) -> tuple[EndChoice, ...]:
     """What a charge to each of the usual end volts gives and takes; empty where nobody chooses."""
     chemistry = sizing.packs[0].chemistry
     now_v = sizing.rules.full_v(chemistry)
-    found = []
+    ends = []
     for end_v in chemistry.end_choices_v:
         rules = replace(sizing.rules, end_v={**sizing.rules.end_v, chemistry.name: end_v})
         start = sizing.joining.start_of(sizing.packs)
         result = charge_packs(sizing.packs, sizing.setup, rules, sizing.current_a, sizing.joining.wait_min, start)
-        found.append(EndChoice(end_v, abs(end_v - now_v) < 0.001, result))
-    return tuple(found)
+        ends.append(EndChoice(end_v, abs(end_v - now_v) < 0.001, result))
+    return tuple(ends)
 
 
 def hidden(shown: DialPage) -> Choice:

@@ -36,8 +36,8 @@ blueprint = Blueprint("files", __name__, url_prefix="/files", template_folder="t
 
 def _render(**shown: object) -> str:
     """The page, with where the data lies and its newest copy."""
-    found = current_app.extensions["iterum"]
-    return render_template("files/page.html", path=found["store"].path, copied=found["copies"].latest(),
+    parts = current_app.extensions["iterum"]
+    return render_template("files/page.html", path=parts["store"].path, copied=parts["copies"].latest(),
                            acts=desk().acts()[:ACTS_SHOWN], **shown)  # fmt: skip
 
 

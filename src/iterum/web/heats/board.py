@@ -70,9 +70,9 @@ def board(heats: Sequence[Heat], now: datetime) -> Board | None:
 def _hours(begins: datetime, ends: datetime, at: Callable[[datetime], float]) -> tuple[tuple[float, str], ...]:
     every = next((hours for hours in (1, 2, 3, 6) if (ends - begins) / timedelta(hours=hours) <= 12), 12)
     moment = begins.astimezone().replace(minute=0, second=0, microsecond=0) + timedelta(hours=1)
-    found = []
+    marks = []
     while moment <= ends:
         if moment.hour % every == 0 and at(moment) < WIDTH - 40:
-            found.append((at(moment), moment.strftime("%H:%M")))
+            marks.append((at(moment), moment.strftime("%H:%M")))
         moment += timedelta(hours=1)
-    return tuple(found)
+    return tuple(marks)

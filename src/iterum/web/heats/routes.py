@@ -133,9 +133,9 @@ def move() -> AnyResponse:
 def _place_of(moved: Heat) -> int | None:
     """Where a heat stands in the list now."""
     same = (moved.at, moved.wish.family, moved.wish.name, moved.wish.count)
-    found = (place for place, heat in enumerate(desk().heats())
+    places = (place for place, heat in enumerate(desk().heats())
              if (heat.at, heat.wish.family, heat.wish.name, heat.wish.count) == same)  # fmt: skip
-    return next(found, None)
+    return next(places, None)
 
 
 @blueprint.post("/gone")

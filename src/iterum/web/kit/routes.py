@@ -85,15 +85,15 @@ def _others(board_id: str | None) -> list[tuple[str, str]]:
 @blueprint.get("/parts")
 def parts() -> str:
     """What one part more would have given, on the latest busy days of the log; worked out after the page stands."""
-    found = desk().remembered("part gains", now())
-    return render_template("kit/parts.html", gains=found, done=found is not None)
+    gains = desk().remembered("part gains", now())
+    return render_template("kit/parts.html", gains=gains, done=gains is not None)
 
 
 @blueprint.get("/parts/found")
 def parts_found() -> str:
     """The table of the same page; it takes some seconds."""
-    found = desk().remember("part gains", now(), log_book().part_gains)
-    return render_template("kit/parts_found.html", gains=found)
+    gains = desk().remember("part gains", now(), log_book().part_gains)
+    return render_template("kit/parts_found.html", gains=gains)
 
 
 @blueprint.get("")
@@ -165,10 +165,11 @@ def add_device() -> Response:
     """Meet a charger or a cell checker at an address, or look for chargers on this machine."""
     channels = tuple(channel.id for _, channel in desk().session().kit.channels())
     if request.form.get("act") == "look":
-        found = links().look_for(channels)
-        names = ", ".join(f"{link.device.name} at {link.device.address}" for link in found)
+        devices = links().look_for(channels)
+        names = ", ".join(f"{link.device.name} at {link.device.address}" for link in devices)
         flash(
-            f"Found: {names}." if found else "No other charger answers on this machine.", "message" if found else "care"
+            f"Found: {names}." if devices else "No other charger answers on this machine.",
+            "message" if devices else "care",
         )
         return redirect(url_for("kit.page"))
     kind = CHECKER if request.form.get("kind") == CHECKER else CHARGER
@@ -233,8 +234,8 @@ def would(part: str) -> str:
     typed = part_from(part, document)
     # Another tag changes nothing that flows, and what hangs on the part still calls it by the old one.
     kit = as_it_is.kit.with_part(replace(typed, id=known_as) if known_as else typed, known_as)
-    found = what_it_gives(groups, as_it_is, kit)
-    return render_template("kit/would.html", gives=[item for item in found if item.changes])
+    gains = what_it_gives(groups, as_it_is, kit)
+    return render_template("kit/would.html", gives=[item for item in gains if item.changes])
 
 
 @blueprint.post("/<part>")

@@ -53,26 +53,26 @@ class KitPage:
 
 def kit_page(bench: Bench, part: str | None, tag: str | None, now: datetime) -> KitPage:
     """Everything the page shows of the kit as it runs now. part, tag : what is picked, if anything."""
-    found = trees(bench)
+    held = trees(bench)
     names = {item.id: item.name or item.id for item in kit_items(bench.kit)}
     names |= {channel.id: channel.name or channel.id for _, channel in bench.kit.channels()}
     clocks = {batch.channel: (now + timedelta(minutes=batch.minutes_left)).astimezone().strftime("%H:%M")
               for batch in bench.running if batch.power_w}  # fmt: skip
     families = list(dict.fromkeys(pack.family for pack in bench.packs))
     tints = {pack.id: chain.TINTS[families.index(pack.family) % len(chain.TINTS)] for pack in bench.packs}
-    if part is None and found and found[0].branches and isinstance(first := found[0].branches[0].charger.part, Charger):
+    if part is None and held and held[0].branches and isinstance(first := held[0].branches[0].charger.part, Charger):
         part, tag = "charger", first.id
     return KitPage(
-        tuple(chain.draw(tree, names, clocks, tints) for tree in found),
+        tuple(chain.draw(tree, names, clocks, tints) for tree in held),
         _holds(bench, names),
-        _picked(bench, found, part, tag, names),
+        _picked(bench, held, part, tag, names),
     )
 
 
 def _holds(bench: Bench, names: Mapping[str, str]) -> tuple[Holds, ...]:
     """The sources, each with what it still holds; no bar where there is no meter."""
     most_wh = max((source.energy_wh or 0.0 for source in bench.kit.sources), default=0.0)
-    found = []
+    holds = []
     for source in bench.kit.sources:
         whole = source.energy_wh or 0.0
         run = bench.reserved_wh(source.id)
@@ -86,18 +86,18 @@ def _holds(bench: Bench, names: Mapping[str, str]) -> tuple[Holds, ...]:
                 bars.append((f"{kind} holds-part", round(at, 1), round(watt_hours * px, 1)))
             at += watt_hours * px
         label = f"{names[source.id]}: {left:.0f} Wh left of {whole:.0f}, {reserve:.0f} in reserve"
-        found.append(Holds(source.id, names[source.id], whole, used, run, left, reserve, tuple(bars), label))
-    return tuple(found)
+        holds.append(Holds(source.id, names[source.id], whole, used, run, left, reserve, tuple(bars), label))
+    return tuple(holds)
 
 
 def _picked(
-    bench: Bench, found: tuple[Tree, ...], part: str | None, tag: str | None, names: Mapping[str, str]
+    bench: Bench, chain: tuple[Tree, ...], part: str | None, tag: str | None, names: Mapping[str, str]
 ) -> Picked | None:
     """The panel of a part; None where nothing is picked, or it is not there any more."""
     board = next((item for item in bench.kit.boards if part == "board" and item.id == tag), None)
     if board is not None:
         return _board(board, names)
-    for tree in found:
+    for tree in chain:
         if part == "source" and isinstance(tree.source.part, Source) and tree.source.part.id == tag:
             return _source(tree, tree.source.part, names)
         for branch in tree.branches:

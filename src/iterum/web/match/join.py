@@ -68,21 +68,21 @@ def join_steps(joining: Joining, rules: HouseRules) -> tuple[JoinStep, ...]:
     """The plugs in their order, by the house rule on balance leads, where that is allowed for this group."""
     plugs = {plug.id: plug for plug in joining.plugs}
     balance = JoinStep("Balance leads of all packs", "cell 1 with cell 1: check each plug")
-    found = [JoinStep("Balance leads of all packs", f"{joining.balance_a or 0:.1f} A at most through a wire")]
-    found = found if joining.balance_first else []
+    steps = [JoinStep("Balance leads of all packs", f"{joining.balance_a or 0:.1f} A at most through a wire")]
+    steps = steps if joining.balance_first else []
     for tag in joining.order:
         plug = plugs.get(tag)
         if plug is None:
-            found.append(JoinStep(f"Main lead of {tag}", "nothing flows yet"))
+            steps.append(JoinStep(f"Main lead of {tag}", "nothing flows yet"))
             continue
         head = f"{wait_text(plug.wait_s)} before it; " if plug.wait_s else ""
-        found.append(JoinStep(f"Main lead of {tag}", f"{head}{plug.rate_c:.1f}C at most"))
+        steps.append(JoinStep(f"Main lead of {tag}", f"{head}{plug.rate_c:.1f}C at most"))
     if not joining.balance_first:
         at_once = rules.join_order is JoinOrder.BALANCE_AT_ONCE or not joining.wait_min
-        found.append(balance if at_once else JoinStep(balance.act, f"after the wait; {balance.then}"))
+        steps.append(balance if at_once else JoinStep(balance.act, f"after the wait; {balance.then}"))
     wait = wait_text(60 * joining.wait_min)
-    found.append(JoinStep("Board to the charger, a small spark is usual", f"{wait}, then the charger may start"))
-    return tuple(found)
+    steps.append(JoinStep("Board to the charger, a small spark is usual", f"{wait}, then the charger may start"))
+    return tuple(steps)
 
 
 @lru_cache(maxsize=512)

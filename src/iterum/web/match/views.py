@@ -80,8 +80,8 @@ def _pages(groups: Sequence[Placed], left: int) -> list[list[int]]:
 
 def soc_by_pack(verdicts: Sequence[PackVerdict]) -> dict[str, float]:
     """State of charge (0..1) by pack id, to fill rungs with."""
-    found: dict[str, StateOfCharge] = {item.pack.id: item.soc for item in verdicts if item.soc is not None}
-    return {pack_id: soc.middle for pack_id, soc in found.items()}
+    by_pack: dict[str, StateOfCharge] = {item.pack.id: item.soc for item in verdicts if item.soc is not None}
+    return {pack_id: soc.middle for pack_id, soc in by_pack.items()}
 
 
 def match_page(

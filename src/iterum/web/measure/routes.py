@@ -116,7 +116,7 @@ def _waits(pack: Pack, on_board: set[str]) -> tuple[datetime, str] | None:
     kept = desk().latest_plan()
     if kept is None or pack.id in on_board:
         return None
-    ahead = [batch for batch in kept.plan.batches if pack.id in batch.tags and kept.moment(batch.lead_min) > now()]
+    ahead = [batch for batch in kept.plan.batches if pack.id in batch.packs and kept.moment(batch.lead_min) > now()]
     first = min(ahead, key=lambda batch: batch.lead_min, default=None)
     return None if first is None else (kept.moment(first.start_min), first.channel)
 

@@ -112,8 +112,8 @@ def from_label() -> str | tuple[str, int]:
         words = str(error)
         return _form(texts, {"label": f"{words[:1].upper()}{words[1:]}."}, None, text), 422
     names = ("chemistry", "cells", "capacity_mah", "connector", "max_charge_c", "discharge_c")
-    found = {name: getattr(told, name) for name in names}
-    texts |= {name: as_text(value) for name, value in found.items() if value is not None}
+    values = {name: getattr(told, name) for name in names}
+    texts |= {name: as_text(value) for name, value in values.items() if value is not None}
     asks = {}
     if told.chemistry is None:
         could = ", ".join(f"{cells}S {CHEMISTRIES[name].label}" for name, cells in told.could_be)

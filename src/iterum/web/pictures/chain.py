@@ -116,10 +116,10 @@ class _Pen:
         middle = top + head + most if column == "channel" else top + (head + height - FOOT) / 2
         told = f"{link.now_w:.0f} W now" + ("" if link.left_w is None else f", {link.left_w:.0f} left")
         tag = item.id if item else "mains"
-        found = Part(column, _kind(item), tag, self.names.get(tag, tag), facts, told if link.now_w else "idle",
+        drawn = Part(column, _kind(item), tag, self.names.get(tag, tag), facts, told if link.now_w else "idle",
                      x, right, top, height, middle, half, wider, narrowest)  # fmt: skip
-        self.parts.append(found)
-        return found
+        self.parts.append(drawn)
+        return drawn
 
     def wall(self, before: Part, share: tuple[float, float], after: Part) -> None:
         """The pipe between two parts: from a share of the first, given as offsets from its middle, to the second."""
@@ -138,12 +138,12 @@ def _kind(item: Source | Supply | Charger | Channel | None) -> str:
 def _shares(before: Part, weights: Sequence[float]) -> list[tuple[float, float]]:
     """A part's opening divided among what it feeds, as offsets from its middle."""
     whole = sum(weights) or 1.0
-    found, at = [], -before.half
+    shares, at = [], -before.half
     for weight in weights:
         wide = 2 * before.half * weight / whole
-        found.append((at, at + wide))
+        shares.append((at, at + wide))
         at += wide
-    return found
+    return shares
 
 
 def draw(tree: Tree, names: Mapping[str, str], clocks: Mapping[str, str], tints: Mapping[str, str]) -> Picture:

@@ -180,13 +180,13 @@ def _cells(read: Sequence[Observation], along: Scale, up: Scale) -> tuple[CellLi
         return ()
     last = read[-1].cell_v
     middle_v = sorted(last)[len(last) // 2]
-    found = []
+    cells = []
     for number, volts in enumerate(last):
         points = [(along(item.at_min), up(item.cell_v[number])) for item in _thinned(read) if len(item.cell_v) > number]
         out = not at_most(abs(volts - middle_v), SPREAD_LOOK_V)
-        found.append(CellLine(number + 1, _line(points), along(read[-1].at_min), up(volts), out))
+        cells.append(CellLine(number + 1, _line(points), along(read[-1].at_min), up(volts), out))
     wide = abs(up(max(last)) - up(min(last))) >= LINE * (len(last) - 1)
-    return tuple(replace(line, told=wide or line.out) for line in (_apart(found) if wide else found))
+    return tuple(replace(line, told=wide or line.out) for line in (_apart(cells) if wide else cells))
 
 
 def _apart(lines: list[CellLine]) -> tuple[CellLine, ...]:
@@ -205,11 +205,11 @@ PANEL_V = 0.06
 
 def panels(expected: Expected, seen: Sequence[Observation]) -> tuple[CellPanel, ...]:
     """A panel for each pack of a board whose cells were read by hand: only that tells its packs apart."""
-    found = []
+    panels = []
     for tag in dict.fromkeys(item.pack_id for item in seen if item.pack_id and len(item.cell_v) > 1):
         read = [item for item in seen if item.pack_id == tag and len(item.cell_v) > 1]
-        found.append(_panel(tag or "", read, expected))
-    return tuple(sorted(found, key=lambda item: not item.out))
+        panels.append(_panel(tag or "", read, expected))
+    return tuple(sorted(panels, key=lambda item: not item.out))
 
 
 def _panel(tag: str, read: Sequence[Observation], expected: Expected) -> CellPanel:
@@ -237,19 +237,19 @@ def _clock(begun: datetime, last_min: float, along: Scale, width: float) -> tupl
     step = next(steps, 60 * ceil(last_min / 60 / 8))
     local = begun.astimezone()
     minute = -(local.minute + local.second / 60) % step
-    found = []
+    ticks = []
     while minute <= last_min:
         if LEFT <= along(minute) <= width - RIGHT - 16:
-            found.append((along(minute), (local + timedelta(minutes=minute)).strftime("%H:%M")))
+            ticks.append((along(minute), (local + timedelta(minutes=minute)).strftime("%H:%M")))
         minute += step
-    return tuple(found)
+    return tuple(ticks)
 
 
 def _checks(
     expected: Expected, seen: Sequence[Observation], along: Scale, up: Scale, room_v: tuple[float, float]
 ) -> list[Check]:
     """Hand checks with one whisker a pack, fanned in order of volts; beyond ten packs lowest, middle, highest."""
-    found: list[Check] = []
+    checks: list[Check] = []
     times = sorted({item.at_min for item in seen if item.by_hand})[-MOST_CHECKS:]
     for at_min in times:
         packs = [item for item in seen if item.by_hand and item.at_min == at_min and item.pack_id and item.pack_v]
@@ -263,8 +263,8 @@ def _checks(
             x = along(at_min) + 7 * (number - (len(packs) - 1) / 2)
             y = up(min(max(cell_v, room_v[0]), room_v[1]))
             whiskers.append(Whisker(round(x, 1), y, up(due_v), item.pack_id or "", abs(cell_v - due_v) > BAND_V))
-        found.append(Check(along(at_min), True, tuple(whiskers)))
-    return found
+        checks.append(Check(along(at_min), True, tuple(whiskers)))
+    return checks
 
 
 def _due(expected: Expected, at_min: float) -> float:

@@ -81,23 +81,23 @@ def _points(
     x_of: Callable[[float], float], y_of: Callable[[float], float], xs: Array, ys: Array
 ) -> list[tuple[float, float]]:
     """Points of a line, those that would fall on the pixel before left out."""
-    found: list[tuple[float, float]] = []
+    points: list[tuple[float, float]] = []
     for value_x, value_y in zip(xs.tolist(), ys.tolist(), strict=True):
         point = (x_of(value_x), y_of(value_y))
-        if not found or abs(point[0] - found[-1][0]) + abs(point[1] - found[-1][1]) >= 0.7:
-            found.append(point)
-    return found
+        if not points or abs(point[0] - points[-1][0]) + abs(point[1] - points[-1][1]) >= 0.7:
+            points.append(point)
+    return points
 
 
 def _apart(lines: list[Line]) -> tuple[Line, ...]:
     """Tags of strong lines moved down until none covers another."""
     last_y = -1e9
-    found = []
+    apart = []
     for line in sorted(lines, key=lambda item: item.tag_y):
         tag_y = max(line.tag_y, last_y + 16) if line.strong else line.tag_y
         last_y = tag_y if line.strong else last_y
-        found.append(Line(line.tag, line.path, line.strong, line.tag_x, round(tag_y, 1)))
-    return tuple(found)
+        apart.append(Line(line.tag, line.path, line.strong, line.tag_x, round(tag_y, 1)))
+    return tuple(apart)
 
 
 def draw_evening(evening: EvenedOut, packs: Sequence[Pack], rules: HouseRules, width: float = WIDTH) -> EveningPicture:
@@ -144,11 +144,11 @@ def draw_evening(evening: EvenedOut, packs: Sequence[Pack], rules: HouseRules, w
 
 def _uncrowded(ticks: Sequence[tuple[float, str]]) -> tuple[tuple[float, str], ...]:
     """Ticks whose words would touch those before them left out; the last one always stands."""
-    found = [ticks[-1]]
+    kept = [ticks[-1]]
     for x, text in reversed(ticks[:-1]):
-        if found[-1][0] - x >= 46:
-            found.append((x, text))
-    return tuple(found[::-1])
+        if kept[-1][0] - x >= 46:
+            kept.append((x, text))
+    return tuple(kept[::-1])
 
 
 def draw_charge(result: Charge, cells: int, end_v: float, width: float = WIDTH) -> ChargePicture:

@@ -124,8 +124,8 @@ def visits(batches: Sequence[PlannedBatch]) -> list[tuple[float, float, list[int
     ahead = [number for number, batch in enumerate(batches) if batch.lead_min > 0 or batch.start_min >= 0]
     setups = [(batches[number].start_min, batches[number].lead_min) for number in ahead]
     return [
-        (max(min(setups[at][0] for at in found), 0.0), max(setups[at][1] for at in found), [ahead[at] for at in found])
-        for found in visits_of(setups)
+        (max(min(setups[at][0] for at in visit), 0.0), max(setups[at][1] for at in visit), [ahead[at] for at in visit])
+        for visit in visits_of(setups)
     ]
 
 
@@ -137,16 +137,16 @@ def _steps(batches: Sequence[PlannedBatch], source: str | None) -> list[tuple[fl
             lead_min = max(batch.lead_min, 0.0)
             changes[lead_min] = changes.get(lead_min, 0.0) + batch.power_in_w
             changes[batch.end_min] = changes.get(batch.end_min, 0.0) - batch.power_in_w
-    found, watts = [(0.0, 0.0)], 0.0
+    steps, watts = [(0.0, 0.0)], 0.0
     for minute in sorted(changes):
         watts += changes[minute]
-        found.append((minute, max(watts, 0.0)))
-    return found
+        steps.append((minute, max(watts, 0.0)))
+    return steps
 
 
 def _bar_texts(batch: PlannedBatch, width: float) -> tuple[str, ...]:
-    count = len(batch.tags)
-    head = f"{count} × {family_label(batch.family)}" if count > 1 else batch.tags[0]
+    count = len(batch.packs)
+    head = f"{count} × {family_label(batch.family)}" if count > 1 else batch.packs[0]
     if width < 44:
         return (str(count) if count > 1 else "1",)
     if width < 72:
@@ -269,13 +269,13 @@ def _bar(
     lead_x = along(min(max(batch.lead_min, shown[0]), shown[1]))
     width = round(end_x - x, 1)
     texts = _bar_texts(batch, end_x - lead_x)
-    label = f"{', '.join(batch.tags)}, {plain(batch.current_a)} A, {begins} to {ends}"
+    label = f"{', '.join(batch.packs)}, {plain(batch.current_a)} A, {begins} to {ends}"
     return Bar(number, x, lead_x, width, y, fill, texts, ends if width >= 150 else "", label, batch.locked)
 
 
 def _heats(wanted: Sequence[WishOutcome], along: Scale, first_min: float, last_min: float) -> tuple[HeatMark, ...]:
     """Heats as blocks, each with as much of its text below it as the next one leaves room for."""
-    found: list[HeatMark] = []
+    marks: list[HeatMark] = []
     shown = sorted((wish for wish in wanted if first_min <= wish.wish.at_min <= last_min), key=lambda w: w.wish.at_min)
     for at, wish in enumerate(shown):
         x = along(wish.wish.at_min)
@@ -286,10 +286,10 @@ def _heats(wanted: Sequence[WishOutcome], along: Scale, first_min: float, last_m
         name = wish.wish.name or family_label(wish.wish.family)
         texts = (f"{name}: {wish.wish.count}{short}", f"{name}{short}", f"{wish.wish.count}{short}", "")
         room = (next_x - text_x - 4) / 7.4
-        found.append(
+        marks.append(
             HeatMark(x, width, next(text for text in texts if len(text) <= room or not text), text_x, wish.met)
         )
-    return tuple(found)
+    return tuple(marks)
 
 
 def _hours(
@@ -299,12 +299,12 @@ def _hours(
     every = max(every, 60) if last_min - first_min >= 300 else every
     local = made_at.astimezone()
     minute = -(local.minute + local.second / 60) % every
-    found = []
+    hours = []
     while minute <= last_min:
         if minute >= first_min:
-            found.append((along(minute), (local + timedelta(minutes=minute)).strftime("%H:%M")))
+            hours.append((along(minute), (local + timedelta(minutes=minute)).strftime("%H:%M")))
         minute += every
-    return tuple(found)
+    return tuple(hours)
 
 
 def _power(

@@ -60,15 +60,15 @@ def sheet_from(texts: Mapping[str, str], start: Sheet) -> tuple[Sheet, tuple[str
             wrong.append(f"{field.name.replace('_', ' ')} must be {low:g} to {high:g}")
             value = usual
         values[field.name] = int(value) if whole else value
-    found = Sheet(**values)  # type: ignore[arg-type]
-    right = found.left_mm + (found.columns - 1) * found.across_mm + found.width_mm
-    below = found.top_mm + (found.rows - 1) * found.down_mm + found.height_mm
-    if min(found.width_mm, found.height_mm) < 10:
+    sheet = Sheet(**values)  # type: ignore[arg-type]
+    right = sheet.left_mm + (sheet.columns - 1) * sheet.across_mm + sheet.width_mm
+    below = sheet.top_mm + (sheet.rows - 1) * sheet.down_mm + sheet.height_mm
+    if min(sheet.width_mm, sheet.height_mm) < 10:
         wrong.append("a label is at least 10 mm wide and high")
-    if right > found.page_width_mm + 0.5 or below > found.page_height_mm + 0.5:
-        page = f"{found.page_width_mm:g} × {found.page_height_mm:g}"
+    if right > sheet.page_width_mm + 0.5 or below > sheet.page_height_mm + 0.5:
+        page = f"{sheet.page_width_mm:g} × {sheet.page_height_mm:g}"
         wrong.append(f"the labels reach to {right:g} × {below:g} mm, the page is {page}")
-    return (start, tuple(wrong)) if wrong else (found, ())
+    return (start, tuple(wrong)) if wrong else (sheet, ())
 
 
 @dataclass(frozen=True)

@@ -234,12 +234,12 @@ def draw(
 
 def _ghosts(drawing: _Drawing, left_out: Sequence[LeftOut], rungs: Sequence[Rung]) -> tuple[Ghost, ...]:
     targets = {item.pack.id: item.fix.numbers.get("until_v") for item in left_out if item.fix.code == "fix_charge_up"}
-    found = []
+    ghosts = []
     for rung in rungs:
         until_v = targets.get(rung.pack.id)
         if until_v is not None and drawing.scale.low <= until_v <= drawing.scale.high:
-            found.append(Ghost(rung.x, rung.y, drawing.scale(until_v)))
-    return tuple(found)
+            ghosts.append(Ghost(rung.x, rung.y, drawing.scale(until_v)))
+    return tuple(ghosts)
 
 
 def _group_marks(

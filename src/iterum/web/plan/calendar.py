@@ -13,25 +13,25 @@ from iterum.web.pictures.day_strip import visits
 def bench_calendar() -> bytes:
     """The visits of the plan that are still to come, when its batches are full, and the hand checks that are due."""
     kept = desk().latest_plan()
-    found = [*(_of_plan(kept) if kept is not None else []), *_checks()]
-    return visits_calendar([visit for visit in found if visit.at > now()], now().replace(microsecond=0))
+    events = [*(_of_plan(kept) if kept is not None else []), *_checks()]
+    return visits_calendar([visit for visit in events if visit.at > now()], now().replace(microsecond=0))
 
 
 def _of_plan(kept: KeptPlan) -> list[Visit]:
     batches = kept.plan.batches
-    found = []
+    events = []
     for start, end, numbers in visits(batches):
-        tags = "; ".join(", ".join(batches[number].tags) for number in numbers)
-        found.append(Visit(kept.moment(start), f"Plug in {tags}", end - start))
-    found += [Visit(kept.moment(batch.end_min), f"Take off {', '.join(batch.tags)}") for batch in batches]
-    return found
+        tags = "; ".join(", ".join(batches[number].packs) for number in numbers)
+        events.append(Visit(kept.moment(start), f"Plug in {tags}", end - start))
+    events += [Visit(kept.moment(batch.end_min), f"Take off {', '.join(batch.packs)}") for batch in batches]
+    return events
 
 
 def _checks() -> list[Visit]:
-    found = []
+    events = []
     for run in runs().open():
         if run.state in LIVE and run.charging_at is not None:
             look = runs().look(run.key, now())
             due_min = next_check_min([item.seen for item in look.seen]) + run.paused_min
-            found.append(Visit(run.charging_at + timedelta(minutes=due_min), f"Touch {', '.join(run.packs)}"))
-    return found
+            events.append(Visit(run.charging_at + timedelta(minutes=due_min), f"Touch {', '.join(run.packs)}"))
+    return events

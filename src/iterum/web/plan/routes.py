@@ -85,7 +85,7 @@ def _is_ready(session: Session) -> bool:
 def _is_followed(shown: PlanPage) -> bool:
     """Whether the plan in force is on its way: only batches of it were begun, none was stopped, and it is not over."""
     begun = [run for run, _ in runs().since(shown.kept.made_at, now())]
-    planned = {frozenset(batch.tags) for batch in shown.plan.batches}
+    planned = {frozenset(batch.packs) for batch in shown.plan.batches}
     as_planned = all(frozenset(run.packs) in planned and not run.stopped for run in begun)
     return bool(begun) and as_planned and shown.now_min < shown.plan.makespan_min
 
@@ -225,10 +225,10 @@ def batch() -> AnyResponse:
                 raise NotThere("batch", number)
             start_min = (old.start_min if start_min is None else round(start_min)) + by_min
             changed = moved(session, kept, number, request.form.get("channel"), start_min, now_min)
-            flash(f"Fits: {', '.join(old.tags)} from {_clock(kept, start_min)}. It is kept there.")
-        tags = frozenset(kept.plan.batches[number].tags)
+            flash(f"Fits: {', '.join(old.packs)} from {_clock(kept, start_min)}. It is kept there.")
+        tags = frozenset(kept.plan.batches[number].packs)
         desk().keep_plan(changed)
-        number = next(at for at, item in enumerate(changed.plan.batches) if set(item.tags) == tags)
+        number = next(at for at, item in enumerate(changed.plan.batches) if set(item.packs) == tags)
     except Unsafe as refusal:
         why = " ".join(about(item, lambda minute: _clock(kept, minute)) for item in refusal.reasons)
         flash(f"Not moved: {why}", "care")

@@ -148,7 +148,7 @@ def chosen_batch(shown: PlanPage, session: Session, number: int) -> Chosen | Non
         return None
     batch = batches[number]
     begun = batch.start_min < shown.now_min - 0.5
-    choice = Choice(batch.tags, batch.board, batch.channel, current_a=batch.current_a)
+    choice = Choice(batch.packs, batch.board, batch.channel, current_a=batch.current_a)
     try:
         sizing = size(session.bench, choice)
     except NotThere:

@@ -8,7 +8,6 @@ from iterum.core.bench.session import Session
 from iterum.core.planning.plan import WishOutcome
 from iterum.core.planning.record import KeptPlan
 from iterum.core.planning.rehearsed import Cost, Disturbance, RehearsedDay, Trouble, costs, drawn, played
-from iterum.core.planning.rounds import tag_of
 from iterum.core.planning.score import Prefer
 from iterum.web.pictures import day_strip
 from iterum.web.plan.views import named_of
@@ -106,11 +105,11 @@ def day_page(kept: KeptPlan, session: Session, seed: int, kinds: Collection[Trou
 def _as_flown(wanted: tuple[WishOutcome, ...], day: RehearsedDay) -> tuple[WishOutcome, ...]:
     """What became of the wishes, the heats as they went."""
     went = iter(day.heats)
-    found = []
+    flown = []
     for item in wanted:
         heat = next(went) if item.wish.is_heat else None
-        found.append(replace(item, wish=heat.wish, met=heat.whole, have=heat.have) if heat else item)
-    return tuple(found)
+        flown.append(replace(item, wish=heat.wish, met=heat.whole, have=heat.have) if heat else item)
+    return tuple(flown)
 
 
 class _Words:
@@ -122,7 +121,7 @@ class _Words:
 
     def of(self, item: Disturbance) -> str:
         """One disturbance."""
-        tags = few_tags([tag_of(tag) for tag in item.packs])
+        tags = few_tags(item.packs)
         source = self.sources.get(item.source, item.source)
         if item.trouble is Trouble.SLIP and item.heat is not None:
             return f"{self.names[item.heat]} starts {item.minutes:.0f} min later."

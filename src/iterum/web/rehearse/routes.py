@@ -39,20 +39,20 @@ DISTURBANCES = {
 
 
 def _mine() -> Rehearsal:
-    found = rehearsal()
-    if found is None:
+    mine = rehearsal()
+    if mine is None:
         raise Busy("this is the real bench: no time is stepped over here")
-    return found
+    return mine
 
 
 @blueprint.get("")
 def page() -> str:
     """On the real bench: begin or go back in. In a rehearsal: its speed, its steps, what may go wrong."""
-    found = current_app.extensions["iterum"]["rehearsals"]
-    heats = found.heats() if rehearsal() is None else None
+    rehearsals = current_app.extensions["iterum"]["rehearsals"]
+    heats = rehearsals.heats() if rehearsal() is None else None
     changed = heats is not None and heats != desk().heats()
-    return render_template("rehearse/page.html", changed=changed, speeds=SPEEDS, running=found.running, url=found.url,
-                           choices=CHOICES, has_plan=desk().latest_plan() is not None,
+    return render_template("rehearse/page.html", changed=changed, speeds=SPEEDS, running=rehearsals.running,
+                           url=rehearsals.url, choices=CHOICES, has_plan=desk().latest_plan() is not None,
                            disturbances=DISTURBANCES, course=_lessons(), done=_done())  # fmt: skip
 
 

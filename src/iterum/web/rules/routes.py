@@ -124,8 +124,8 @@ def page() -> str:
 @blueprint.get("/effects")
 def effects() -> str:
     """What each school that is not in force would do to today's groups, for the page that stands already."""
-    found = desk().remember("effects of schools", now(), _effects)
-    return render_template("rules/effects.html", rows=_rows(found))
+    effects = desk().remember("effects of schools", now(), _effects)
+    return render_template("rules/effects.html", rows=_rows(effects))
 
 
 def _days_fields(texts: Mapping[str, str], faults: Mapping[str, str]) -> list[Field]:

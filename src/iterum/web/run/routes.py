@@ -76,19 +76,21 @@ def live(key: int) -> str:
 @blueprint.get("/alarms")
 def alarms() -> str:
     """What is wrong in any batch, and when the watch looked last, for the sign on every page."""
-    found = runs().findings()
+    findings = runs().findings()
     order = list(Alarm)
-    worst = max((order.index(item.finding.alarm) for item in found if item.finding.alarm is not Alarm.NOTE), default=-1)
+    worst = max(
+        (order.index(item.finding.alarm) for item in findings if item.finding.alarm is not Alarm.NOTE), default=-1
+    )
     worst_alarm = order[worst] if worst >= 0 else None
-    first = next((item for item in found if item.finding.alarm is worst_alarm), None)
+    first = next((item for item in findings if item.finding.alarm is worst_alarm), None)
     about_run = runs().look(first.run_key, now()).run if first else None
-    return render_template("run/alarms.html", found=found, worst=worst_alarm, first=first, run=about_run,
+    return render_template("run/alarms.html", findings=findings, worst=worst_alarm, first=first, run=about_run,
                            stopped=runs().stopped(), swapped=True)  # fmt: skip
 
 
 def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:
     """Figures of the form that are there, and the faults of those that are none or out of range."""
-    found: dict[str, Any] = {}
+    values: dict[str, Any] = {}
     faults = {}
     for name in names:
         text = request.form.get(name, "").strip().replace(",", ".")
@@ -103,8 +105,8 @@ def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:
         value = typed_c(value) if name == "temperature_c" else value
         if not low <= value <= high:
             faults[name] = f"must be {low:g} to {high:g}, got {value:g}"
-        found[name] = int(value) if name == "cells" else value
-    return found, faults
+        values[name] = int(value) if name == "cells" else value
+    return values, faults
 
 
 def _state() -> State:
@@ -176,11 +178,11 @@ def act(key: int) -> Response | tuple[str, int]:
 @blueprint.post("/<int:key>/read-back")
 def read_back(key: int) -> Response | tuple[str, int]:
     """What the charger shows against the card; it does not go on while they differ."""
-    found, faults = _numbers(("cells", "pack_v", "current_a", "end_v"))
+    values, faults = _numbers(("cells", "pack_v", "current_a", "end_v"))
     if faults:
         return _page(key, 422, typed=request.form, faults=faults)
     try:
-        runs().read_back(key, Shown(**found), _state(), now(), request.form.get("note", "").strip() or None)
+        runs().read_back(key, Shown(**values), _state(), now(), request.form.get("note", "").strip() or None)
     except Unsafe as refusal:
         return _page(key, 422, typed=request.form, differ=refusal.reasons)
     except Changed as error:
@@ -198,7 +200,7 @@ def read_back(key: int) -> Response | tuple[str, int]:
 @blueprint.post("/<int:key>/check")
 def check(key: int) -> Response | tuple[str, int]:
     """A hand check: touched and looked at; what was read beside it is optional."""
-    found, faults = _numbers(("pack_v", "current_a", "charge_mah", "temperature_c", "input_v"))
+    values, faults = _numbers(("pack_v", "current_a", "charge_mah", "temperature_c", "input_v"))
     by_id = {pack.id: pack for pack in desk().session().packs}
     run = runs().look(key, now()).run
     packs: dict[str, tuple[float, ...]] = {}
@@ -209,7 +211,7 @@ def check(key: int) -> Response | tuple[str, int]:
             faults[f"v-{tag}"] = str(error)
     if faults:
         return _page(key, 422, typed=request.form, faults=faults)
-    watcher().observe(key, TYPED, Observation(0.0, by_hand=True, **found), now())
+    watcher().observe(key, TYPED, Observation(0.0, by_hand=True, **values), now())
     watcher().mark_seen(key, now())
     for tag, cells in packs.items():
         felt = request.form.get(f"touch-{tag}")
@@ -252,7 +254,7 @@ def after(key: int) -> Response | tuple[str, int]:
     run = runs().look(key, now()).run
     if request.form.get("checker") == "next":
         return _with_checker(key, run.packs)
-    found, faults = _numbers(("charge_mah",))
+    values, faults = _numbers(("charge_mah",))
     by_volts, skipped = run.card.end_v is not None, request.form.get("skip") == "yes"
     packs = _read_after(run.packs, run.card.cells, by_volts, skipped, faults)
     if faults:
@@ -264,7 +266,7 @@ def after(key: int) -> Response | tuple[str, int]:
             key, 422, typed=request.form, faults={"all": "Say whether it was warm: one that is not is not full."}
         )
     try:
-        _, logged = checks().check_after(key, _state(), now(), packs, found.get("charge_mah"), note, skipped, warm)
+        _, logged = checks().check_after(key, _state(), now(), packs, values.get("charge_mah"), note, skipped, warm)
     except Changed as error:
         for tag, item in packs.items():  # somebody else was quicker; what was read here is kept all the same
             if item.is_read:

@@ -105,8 +105,8 @@ def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:
             card = charge_card.draw(**drawn)
             small = charge_card.draw(**drawn, width=charge_card.PHONE_WIDTH)
     put_in = [item.seen.charge_mah for item in look.seen if item.seen.charge_mah is not None]
-    board, found = session.kit.board(run.board), session.kit.channel(run.channel)
-    channel = found[1] if found else None
+    board, place = session.kit.board(run.board), session.kit.channel(run.channel)
+    channel = place[1] if place else None
     board_name = (board.name or board.id) if board else run.board or ""
     return RunPage(
         look=look,
@@ -160,7 +160,7 @@ def _steps(run: KeptRun, events: Sequence[KeptEvent]) -> tuple[RunStep, ...]:
     done = {event.act: event.skipped for event in events}
     evens_out = run.card.wait_min > 0
     here = run.next_act
-    found = []
+    steps = []
     for act, name in STEPS:
         if act is Act.EVEN_OUT and not evens_out:
             continue
@@ -170,8 +170,8 @@ def _steps(run: KeptRun, events: Sequence[KeptEvent]) -> tuple[RunStep, ...]:
         how = "skipped" if done.get(act.value) else "done" if act.value in done else ""
         if act is here or (act is Act.START and run.state in LIVE):
             how = "here"
-        found.append(RunStep(name, how))
-    return tuple(found)
+        steps.append(RunStep(name, how))
+    return tuple(steps)
 
 
 def reading_from_volts(text: str, cells: int) -> tuple[float, ...]:

@@ -25,8 +25,8 @@ KEPT_S = 400 * 86_400
 
 
 def _door() -> SecondDoor:
-    found: SecondDoor = current_app.extensions["iterum"]["door"]
-    return found
+    door: SecondDoor = current_app.extensions["iterum"]["door"]
+    return door
 
 
 def _ways(offer: Offer | None) -> list[tuple[str, Any]]:
@@ -151,8 +151,8 @@ def pair() -> AnyResponse | tuple[str, int]:
 @blueprint.get("/authority.crt")
 def authority() -> Response | tuple[str, int]:
     """Iterum's own authority, to install on a phone."""
-    found = _door().authority
-    if found is None:
+    authority = _door().authority
+    if authority is None:
         return not_paired()
-    return Response(found.der, mimetype="application/x-x509-ca-cert",
+    return Response(authority.der, mimetype="application/x-x509-ca-cert",
                     headers={"Content-Disposition": "attachment; filename=iterum-authority.crt"})  # fmt: skip

@@ -17,7 +17,7 @@ RANGES = {"average_a": (0.01, 1000.0), "peak_a": (0.01, 2000.0), "esc_a": (0.1, 
 
 
 def _typed() -> tuple[dict[str, float], dict[str, str]]:
-    found, faults = {}, {}
+    typed, faults = {}, {}
     for name, (low, high) in RANGES.items():
         text = request.args.get(name, "").strip().replace(",", ".")
         if not text:
@@ -29,8 +29,8 @@ def _typed() -> tuple[dict[str, float], dict[str, str]]:
             continue
         if not low <= value <= high:
             faults[name] = f"must be {low:g} to {high:g}, got {value:g}"
-        found[name] = value
-    return found, faults
+        typed[name] = value
+    return typed, faults
 
 
 @blueprint.get("")
@@ -39,17 +39,17 @@ def page() -> str | tuple[str, int]:
     session = desk().session()
     by_id = {pack.id: pack for pack in session.packs}
     pack = by_id.get(request.args.get("pack", "")) or next(iter(session.packs), None)
-    found, faults = _typed()
+    typed, faults = _typed()
     result: Any = None
     again = None
-    if pack is not None and "average_a" in found and not faults:
-        count = int(found.get("escs", 1))
-        esc = Part("speed controller", found.get("esc_a"), found.get("esc_v"), count)
-        parts = [esc, Part("plug", found.get("plug_a"))]
-        usable = 1 - found["reserve"] / 100 if "reserve" in found else USABLE_PART
+    if pack is not None and "average_a" in typed and not faults:
+        count = int(typed.get("escs", 1))
+        esc = Part("speed controller", typed.get("esc_a"), typed.get("esc_v"), count)
+        parts = [esc, Part("plug", typed.get("plug_a"))]
+        usable = 1 - typed["reserve"] / 100 if "reserve" in typed else USABLE_PART
         full_v = session.rules.full_v(pack.chemistry) * pack.cells
-        peak_a = max(found.get("peak_a", found["average_a"]), found["average_a"])
-        result = flight(pack, full_v, found["average_a"], peak_a, parts, usable)
+        peak_a = max(typed.get("peak_a", typed["average_a"]), typed["average_a"])
+        result = flight(pack, full_v, typed["average_a"], peak_a, parts, usable)
     if pack is not None and pack.timer_s:
         _, charges = log_book().health_of(pack, now())
         last = next((item.record for item in charges if item.record.charge_mah), None)

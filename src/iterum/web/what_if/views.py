@@ -106,17 +106,17 @@ def read_question(query: Mapping[str, str]) -> tuple[dict[str, str], dict[str, f
 
 def _packs(chemistry: str, numbers: Mapping[str, float | None]) -> tuple[Pack, ...]:
     cells = int(numbers["cells"] or 1)
-    found = []
+    packs = []
     for side in ("a", "b"):
         count = int(numbers[f"{side}_count"] or 0)
         for number in range(1, count + 1):
             tag = side.upper() if count == 1 else f"{side.upper()}{number}"
             volts = cells * (numbers[f"{side}_v"] or 0.0)
-            found.append(
+            packs.append(
                 Pack(tag, chemistry, cells, numbers[f"{side}_mah"] or 1.0, numbers["charge_c"],
                      numbers[f"{side}_label_c"], reading=Reading(volts, (volts / cells,) * cells))
             )  # fmt: skip
-    return tuple(found)
+    return tuple(packs)
 
 
 def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRules) -> WhatIf:

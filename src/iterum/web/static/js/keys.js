@@ -86,10 +86,10 @@ function onScan(event) {
   event.stopImmediatePropagation();
   lastScan = event.timeStamp;
   if (event.key === "Enter") {
-    const found = before.match(/\/p\/([^/?#\s]+)$/i);
+    const hit = before.match(/\/p\/([^/?#\s]+)$/i);
     scanned = "";
-    if (found) {
-      window.location.href = `/p/${found[1]}`;
+    if (hit) {
+      window.location.href = `/p/${hit[1]}`;
     }
     return;
   }

@@ -31,11 +31,11 @@ function actsHere() {
 }
 
 function best(typed) {
-  const found = [...actsHere(), ...places]
+  const hits = [...actsHere(), ...places]
     .map((place) => ({ place, rank: typed ? fits(place.name, typed) : 0 }))
     .filter((item) => item.rank >= 0);
-  found.sort((one, other) => one.rank - other.rank);
-  return found.slice(0, MOST).map((item) => item.place);
+  hits.sort((one, other) => one.rank - other.rank);
+  return hits.slice(0, MOST).map((item) => item.place);
 }
 
 function go(dialog, place) {
@@ -50,10 +50,10 @@ function go(dialog, place) {
 function draw(dialog, picked) {
   const field = dialog.querySelector("input");
   const list = dialog.querySelector("ul");
-  const found = best(field.value.trim().toLowerCase());
-  const at = Math.min(Math.max(picked, 0), Math.max(found.length - 1, 0));
+  const hits = best(field.value.trim().toLowerCase());
+  const at = Math.min(Math.max(picked, 0), Math.max(hits.length - 1, 0));
   list.replaceChildren(
-    ...found.map((place, index) => {
+    ...hits.map((place, index) => {
       const row = document.createElement("li");
       row.id = `palette-${index}`;
       row.setAttribute("role", "option");
@@ -65,8 +65,8 @@ function draw(dialog, picked) {
       return row;
     }),
   );
-  field.setAttribute("aria-activedescendant", found.length ? `palette-${at}` : "");
-  return { at, found };
+  field.setAttribute("aria-activedescendant", hits.length ? `palette-${at}` : "");
+  return { at, hits };
 }
 
 export function openPalette() {
@@ -74,7 +74,7 @@ export function openPalette() {
   if (!dialog) {
     return false;
   }
-  let shown = { at: 0, found: [] };
+  let shown = { at: 0, hits: [] };
   const field = dialog.querySelector("input");
   field.value = "";
   field.oninput = () => {
@@ -86,7 +86,7 @@ export function openPalette() {
       shown = draw(dialog, shown.at + (event.key === "ArrowDown" ? 1 : -1));
     } else if (event.key === "Enter") {
       event.preventDefault();
-      go(dialog, shown.found[shown.at]);
+      go(dialog, shown.hits[shown.at]);
     }
   };
   dialog.showModal();
