@@ -110,7 +110,7 @@ def ready(page, address):
     until(
         page,
         """async () => {
-        const all = await (await caches.open('iterum-1')).keys();
+        const all = await (await caches.open((await caches.keys())[0])).keys();
         return all.filter((one) => one.url.includes('pack=P-')).length >= 14;
     }""",
     )
@@ -187,7 +187,10 @@ def test_a_hand_check_and_what_went_wrong_are_kept_without_the_link_and_no_charg
     page.reload()
     until(
         page,
-        """async () => (await (await caches.open('iterum-1')).keys()).filter((one) => one.url.includes('see=')).length >= 4""",
+        """async () => {
+        const all = await (await caches.open((await caches.keys())[0])).keys();
+        return all.filter((one) => one.url.includes('see=')).length >= 4;
+    }""",
     )
     with link.lost():
         link.minutes = 10

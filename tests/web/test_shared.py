@@ -88,10 +88,12 @@ def test_who_is_not_paired_gets_no_byte_of_data_from_any_address(demo_app, share
         asked += 1
         if endpoint in (
             "static",
+            "style_sheet",
             "share.pairing",
             "share.pair",
             "share.authority",
             "offline.worker",
+            "offline.shell",
             "offline.no_link",
         ):
             assert answer.status_code in (200, 400, 403, 405), path

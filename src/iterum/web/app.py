@@ -1,6 +1,5 @@
 """The application: rooms, safety of the browser side, and errors mapped to pages in one place."""
 
-import json
 import logging
 import secrets
 from collections.abc import Callable
@@ -56,19 +55,17 @@ from iterum.web import (
     what_if,
     wrong,
 )
+from iterum.web.assets import KEPT_S, add_assets, asset, version
 from iterum.web.degrees import own_words
 from iterum.web.doors import SecondDoor
 from iterum.web.figures import MOST
-from iterum.web.frame import STEPS, STORES, STYLES, frame, go_back_to
+from iterum.web.frame import STEPS, STORES, frame, go_back_to
 from iterum.web.gate import SecureWhereItIs, guard, not_paired
-from iterum.web.keys import acts
 from iterum.web.who import is_shared, may, phone
 from iterum.web.words import FILTERS, MACROS
 from iterum.wording import about
 
 MAX_REQUEST_BYTES = 5_000_000
-KEPT_S = 86_400
-"""How long a browser keeps styles and scripts."""
 ROOMS = (
     begin,
     measure,
@@ -135,7 +132,7 @@ def create_app(
     watch : whether a thread looks at every charge each second. speed : of the clock, against the browser's own.
     rehearsal : what it knows of itself where it is one; None on the real bench.
     """
-    app, secret = Flask(__name__), secret_key(database.parent)
+    app, secret = Flask(__name__, static_url_path=f"/static/{version()}"), secret_key(database.parent)
     app.config.update(
         SECRET_KEY=secret,
         # Ours alone: a browser sends cookies to every server of this machine, whichever its port.
@@ -147,7 +144,6 @@ def create_app(
         SESSION_COOKIE_SAMESITE="Strict",
         SESSION_COOKIE_HTTPONLY=True,
         WTF_CSRF_TIME_LIMIT=None,  # a page left open over lunch must still be able to save
-        SEND_FILE_MAX_AGE_DEFAULT=KEPT_S,
     )
     store = Store(database)
     desk, links = Desk(store), Links(store)
@@ -167,7 +163,7 @@ def create_app(
     if watch:
         app.extensions["iterum"]["watch"].start()
     app.jinja_env.filters.update(FILTERS)
-    app.jinja_env.globals.update(MACROS, cautions_at=cautions_at)
+    app.jinja_env.globals.update(MACROS, cautions_at=cautions_at, asset=asset)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.url_map.converters["int"] = _Key
     app.session_interface = SecureWhereItIs()
@@ -178,6 +174,7 @@ def create_app(
         app.register_blueprint(room.blueprint)
     offline.late(app)
     app.context_processor(frame)
+    add_assets(app)
     _add_small_routes(app)
     _add_errors(app)
     own_words(app)
@@ -239,11 +236,6 @@ def _add_small_routes(app: Flask) -> None:
         rows = (*pages, *in_hand, *measured, *health)
         return [{"name": name, "kind": kind, "to": to} for name, kind, to in rows]
 
-    @app.get("/keys.js")
-    def key_list() -> Response:
-        """The list of keys, as the script takes it."""
-        return Response(f"export const KEYS = {json.dumps(acts())};\n", mimetype="text/javascript")
-
     @app.post("/look")
     def look() -> AnyResponse:
         """Day or night, degrees, and whether single keys act: kept in cookies, so that pages arrive right."""
@@ -262,10 +254,8 @@ def _protect(answer: Response) -> Response:
     answer.headers["Referrer-Policy"] = "same-origin"
     answer.headers["Cross-Origin-Opener-Policy"] = "same-origin"
     answer.headers["Cross-Origin-Resource-Policy"] = "same-origin"
-    if request.path == "/keys.js":
-        answer.headers["Cache-Control"] = f"max-age={KEPT_S}"
-    elif not request.path.startswith("/static"):
-        answer.headers["Cache-Control"] = "no-store"
+    asset = request.endpoint in ("static", "style_sheet", "script") and answer.status_code < 400
+    answer.headers["Cache-Control"] = f"public, max-age={KEPT_S}, immutable" if asset else "no-store"
     return answer
 
 
@@ -331,7 +321,7 @@ def _add_troubles(app: Flask) -> None:
         """What was typed stands on the page, to be sent again once the trouble is gone."""
         typed = [(name, value) for name, value in request.form.items(multi=True) if name != "csrf_token"]
         page = app.jinja_env.get_template("not_saved.html")  # without the frame, which asks the store
-        return page.render(text=str(trouble), typed=typed, to=request.path, styles=STYLES[:3]), 507
+        return page.render(text=str(trouble), typed=typed, to=request.path), 507
 
     @app.errorhandler(Exception)
     def defect(error: Exception) -> tuple[str, int]:

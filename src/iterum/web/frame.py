@@ -2,9 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import timedelta
-from functools import cache
 from math import ceil
-from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -54,34 +52,6 @@ STORES = (
 
 
 SEEN_LATELY = timedelta(minutes=2)
-STYLES = (
-    "tokens",
-    "frame",
-    "sheets",
-    "measure",
-    "pictures",
-    "match",
-    "dial",
-    "flows",
-    "plan",
-    "next",
-    "kit",
-    "box",
-    "away",
-    "run",
-    "rehearse",
-    "stores",
-    "phone",
-)
-"""Style sheets, one a concern, in the order in which they build on each other."""
-
-
-@cache
-def _scripts() -> tuple[str, ...]:
-    """Every module of the script, to be fetched at once rather than one after another."""
-    folder = Path(__file__).parent / "static" / "js"
-    names = sorted(path.name for path in folder.glob("*.js"))
-    return ("/keys.js", *(f"/static/js/{name}" for name in names))
 
 
 def go_back_to(address: str) -> str:
@@ -181,8 +151,6 @@ def frame() -> dict[str, Any]:
         "theme": "night" if request.cookies.get("iterum_theme") == "night" else "day",
         "fahrenheit": fahrenheit(),
         "keys_on": request.cookies.get("iterum_keys") != "off",
-        "styles": STYLES,
-        "scripts": _scripts(),
         "messages": _messages,
         "here": request.full_path if request.query_string else request.path,
     }

@@ -7,13 +7,12 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.web.context import now, rehearsal
 from iterum.web.doors import names_of
-from iterum.web.frame import STYLES
 from iterum.web.troubles import TROUBLES
 from iterum.web.who import is_shared, may, phone, phone_cookie, sharing
 
 LOCAL_HOSTS = ("127.0.0.1", "localhost")
-UNPAIRED = frozenset({"share.pairing", "share.pair", "share.authority", "static", "offline.worker", "offline.no_link",
-                      "share.calendar"})  # fmt: skip
+UNPAIRED = frozenset({"share.pairing", "share.pair", "share.authority", "share.calendar", "static", "style_sheet",
+                      "offline.worker", "offline.shell", "offline.no_link"})  # fmt: skip
 """What a device is shown before it is paired: how that is done, and no data."""
 OUT_OF_REACH = frozenset({"rehearse.begin", "rehearse.end"})
 _ONLY_BENCH = (
@@ -71,5 +70,5 @@ def not_paired() -> tuple[str, int]:
 
 def _page(title: str, text: str, code: int) -> tuple[str, int]:
     paired = phone() is not None
-    page = render_template("share/closed.html", title=title, text=text, styles=STYLES, troubles=TROUBLES, paired=paired)
+    page = render_template("share/closed.html", title=title, text=text, troubles=TROUBLES, paired=paired)
     return page, code

@@ -14,7 +14,7 @@ from iterum.store.phones import Phone
 from iterum.web.doors import SHARED
 
 BENCH_READS = (
-    "start", "static", "key_list", "scanned", "places", "offline.*", "share.authority",
+    "start", "static", "style_sheet", "script", "scanned", "places", "offline.*", "share.authority",
     "measure.*", "match.*", "charge.*", "run.*", "wrong.*", "put_away.*",
     "plan.page", "plan.sheet", "plan.progress", "plan.calendar_out", "heats.page", "heats.calendar_out",
     "packs.page", "packs.health", "packs.history", "packs.tag", "log.page", "use.page", "what_if.page",

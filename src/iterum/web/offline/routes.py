@@ -4,6 +4,7 @@ A reading, a hand check or a mark that was entered without the link comes later 
 entered: it is written as of that moment, and a second time not at all. Acts of a charger are never kept.
 """
 
+import json
 import re
 from datetime import datetime, timedelta
 from functools import wraps
@@ -14,8 +15,8 @@ from flask import Blueprint, Flask, Response, current_app, g, render_template, r
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.store.database import TakenAlready
+from iterum.web.assets import kept_files, version
 from iterum.web.context import now
-from iterum.web.frame import STYLES
 from iterum.web.troubles import TROUBLES
 
 blueprint = Blueprint("offline", __name__, template_folder="templates")
@@ -35,10 +36,17 @@ def worker() -> Response:
     return Response(text, mimetype="text/javascript", headers={"Service-Worker-Allowed": "/"})
 
 
+@blueprint.get("/shell.js")
+def shell() -> Response:
+    """What the worker keeps beside pages, and the name of this version of it."""
+    told = json.dumps({"name": f"iterum-{version()}", "files": kept_files()})
+    return Response(f"self.shell = {told};\n", mimetype="text/javascript")
+
+
 @blueprint.get("/no-link")
 def no_link() -> str:
     """What a page that is not kept shows without the link."""
-    return render_template("offline/no_link.html", styles=STYLES, troubles=TROUBLES)
+    return render_template("offline/no_link.html", troubles=TROUBLES)
 
 
 def late(app: Flask) -> None:

@@ -11,7 +11,6 @@ from iterum.services.sharing import DIGITS, NotPaired, Offer, Role
 from iterum.web.context import now
 from iterum.web.doors import SecondDoor
 from iterum.web.figures import whole
-from iterum.web.frame import STYLES
 from iterum.web.gate import not_paired
 from iterum.web.pictures.code import code_svg
 from iterum.web.plan.calendar import bench_calendar
@@ -128,7 +127,7 @@ def pairing() -> str:
 
 def _pairing_page(code: str, why: str = "", name: str = "") -> str:
     shared = sharing().shared
-    return render_template("share/pair.html", code=code, why=why, name=name, styles=STYLES, troubles=TROUBLES,
+    return render_template("share/pair.html", code=code, why=why, name=name, troubles=TROUBLES,
                            shared=shared)  # fmt: skip
 
 

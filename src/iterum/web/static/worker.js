@@ -1,13 +1,14 @@
 /* Pages that a pilot needs without the link: the newest ones seen are kept; with the link nothing is taken from there. */
 
-const SHELL = "iterum-1";
+importScripts("/shell.js");
+const SHELL = self.shell.name;
 const PATIENCE_MS = 4000;
 const MOST = 120;
 const AHEAD = ["/no-link", "/wrong"].map((url) => new Request(url, { headers: { "X-Unseen": "yes" } }));
 const PAGES = ["/measure", "/run/", "/wrong", "/no-link"];
 
 self.addEventListener("install", (event) => {
-  event.waitUntil(caches.open(SHELL).then((cache) => cache.addAll(AHEAD)));
+  event.waitUntil(caches.open(SHELL).then((cache) => cache.addAll([...AHEAD, ...self.shell.files])));
   self.skipWaiting();
 });
 
@@ -18,7 +19,7 @@ self.addEventListener("activate", (event) => {
 });
 
 function isAsset(url) {
-  return url.pathname.startsWith("/static/") || url.pathname === "/keys.js";
+  return url.pathname.startsWith("/static/");
 }
 
 function isPage(url) {
@@ -42,9 +43,14 @@ async function withLink(request) {
   }
 }
 
+/* What stands under the address of a version never changes. */
+async function asset(request) {
+  return (await caches.match(request)) || fetch(request);
+}
+
 async function answer(event, url) {
   const { request } = event;
-  const wanted = isAsset(url) || isPage(url);
+  const wanted = isPage(url);
   try {
     /* What is kept is not waited for long; a file that takes its time is waited for as without a worker. */
     const come = await (wanted ? withLink(request) : fetch(request));
@@ -70,7 +76,9 @@ async function answer(event, url) {
 self.addEventListener("fetch", (event) => {
   const url = new URL(event.request.url);
   const ours = event.request.method === "GET" && url.origin === self.location.origin;
-  if (ours && (event.request.mode === "navigate" || isAsset(url) || isPage(url))) {
+  if (ours && isAsset(url)) {
+    event.respondWith(asset(event.request));
+  } else if (ours && (event.request.mode === "navigate" || isPage(url))) {
     event.respondWith(answer(event, url));
   }
 });

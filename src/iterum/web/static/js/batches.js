@@ -27,7 +27,7 @@ export function toNextLane() {
   return press("move-lane");
 }
 
-function send(number, minutes, channel) {
+function sendBatch(number, minutes, channel) {
   const form = document.createElement("form");
   form.method = "post";
   form.action = "/plan/batch";
@@ -82,7 +82,7 @@ function makeDraggable(bar) {
       return event.clientY >= box.top && event.clientY <= box.bottom;
     });
     bar.addEventListener("click", (click) => click.preventDefault(), { once: true });
-    send(bar.dataset.batch, minutes, lane ? lane.dataset.lane : "");
+    sendBatch(bar.dataset.batch, minutes, lane ? lane.dataset.lane : "");
   });
 }
 

@@ -18,7 +18,7 @@ function isFull(field) {
   return digitsOf(field).length >= 3;
 }
 
-function show(field, digits) {
+function write(field, digits) {
   const head = most(field) > 3 ? Math.max(digits.length - 2, 0) : 1;
   field.value = digits.length > 1 && head ? `${digits.slice(0, head)}.${digits.slice(head)}` : digits;
 }
@@ -28,7 +28,7 @@ function at() {
   return index < 0 ? lastField : index;
 }
 
-function go(index) {
+function toField(index) {
   if (index < 0 || index >= fields.length) {
     return;
   }
@@ -48,10 +48,10 @@ export function put(digit) {
   const field = fields[index];
   const whole = field.selectionStart === 0 && field.selectionEnd === field.value.length;
   const digits = whole || digitsOf(field).length === most(field) ? digit : digitsOf(field) + digit;
-  show(field, digits);
+  write(field, digits);
   field.setSelectionRange(field.value.length, field.value.length);
   if (digits.length === most(field)) {
-    go(index + 1);
+    toField(index + 1);
   }
   preview();
 }
@@ -60,14 +60,14 @@ export function rub() {
   const index = at();
   let field = fields[index];
   if (field.value === "" && index > 0) {
-    go(index - 1);
+    toField(index - 1);
     field = fields[index - 1];
   }
-  show(field, digitsOf(field).slice(0, -1));
+  write(field, digitsOf(field).slice(0, -1));
 }
 
 export function toCell(by) {
-  go(at() + by);
+  toField(at() + by);
 }
 
 function setPad() {
@@ -96,7 +96,7 @@ export function startDigits() {
       }
     });
     field.addEventListener("input", () => {
-      show(field, digitsOf(field));
+      write(field, digitsOf(field));
       preview();
     });
   });
@@ -119,6 +119,6 @@ export function startDigits() {
   );
   const here = fields.indexOf(document.activeElement);
   if (fields.length && (here < 1 || here === odd)) {
-    go(first); /* who has moved on already, before this ran, stays there */
+    toField(first); /* who has moved on already, before this ran, stays there */
   }
 }

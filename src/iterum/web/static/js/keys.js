@@ -1,6 +1,6 @@
 /* Single keys, driven by the list that the page of keys shows too. None acts while text is typed. */
 
-import { KEYS } from "/keys.js";
+import { KEYS } from "../keys.js";
 import { pick, toNextLane } from "./batches.js";
 import { put, rub, toCell } from "./digits.js";
 import { isText, press, root } from "./page.js";

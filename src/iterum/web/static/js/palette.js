@@ -38,7 +38,7 @@ function best(typed) {
   return hits.slice(0, MOST).map((item) => item.place);
 }
 
-function go(dialog, place) {
+function leaveFor(dialog, place) {
   dialog.close();
   if (place?.press) {
     place.press.click();
@@ -61,7 +61,7 @@ function draw(dialog, picked) {
       const kind = document.createElement("small");
       kind.textContent = place.kind;
       row.append(place.name, " ", kind);
-      row.addEventListener("click", () => go(dialog, place));
+      row.addEventListener("click", () => leaveFor(dialog, place));
       return row;
     }),
   );
@@ -86,7 +86,7 @@ export function openPalette() {
       shown = draw(dialog, shown.at + (event.key === "ArrowDown" ? 1 : -1));
     } else if (event.key === "Enter") {
       event.preventDefault();
-      go(dialog, shown.hits[shown.at]);
+      leaveFor(dialog, shown.hits[shown.at]);
     }
   };
   dialog.showModal();

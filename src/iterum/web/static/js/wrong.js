@@ -2,7 +2,7 @@
 
 import { UNSEEN } from "./page.js";
 
-const PATIENCE_MS = 1500;
+const WRONG_PATIENCE_MS = 1500;
 
 export function startWrong() {
   const wrong = document.getElementById("wrong");
@@ -11,7 +11,7 @@ export function startWrong() {
     wrong.addEventListener("click", (event) => {
       event.preventDefault();
       const gone = new AbortController();
-      setTimeout(() => gone.abort(), PATIENCE_MS);
+      setTimeout(() => gone.abort(), WRONG_PATIENCE_MS);
       fetch(wrong.href, { headers: UNSEEN, signal: gone.signal }).then(
         () => {
           window.location.href = wrong.href;
