@@ -3,13 +3,16 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from itertools import accumulate
 
 from iterum.core.season.storage import PutAway, StorageBatch, Way
 from iterum.web.pictures.scale import Scale
 from iterum.web.words import few_tags, letter
 
 HEIGHT, TOP, BOTTOM = 232, 24, 210
-RUNG, STEP, SIDE, LEAST = 24, 28, 10, 150
+RUNG, STEP, SIDE, LEAST = 24, 28, 10, 128
+ROW = 964
+"""How wide the columns are together that are shown at once; those that come later are folded."""
 LANE, LANES_WIDTH = 26, 760
 SOON_MIN = 1.0
 """What starts within this much starts now."""
@@ -56,11 +59,13 @@ class Lane:
 
 @dataclass(frozen=True)
 class Ladder:
-    """The picture. first : what can be begun now. ticks : (y, words) of the axis. hours : (x, words) over the lanes."""
+    """The picture. first : what can be begun now. at_once : how many columns stand in the first row. ticks : (y, words)
+    of the axis. hours : (x, words) over the lanes."""
 
     height: int
     first: Column | None
     columns: tuple[Column, ...]
+    at_once: int
     ticks: tuple[tuple[float, str], ...]
     lanes: tuple[Lane, ...]
     hours: tuple[tuple[float, str], ...]
@@ -79,7 +84,8 @@ def ladder(plan: PutAway, names: Mapping[str, str], there_v: float, now: datetim
     columns = tuple(_column(number, item, batches, scale, there_v, now) for number, item in enumerate(batches))
     lanes, hours = _lanes(columns, names, now, plan.done_min)
     first = next((column for column in columns if column.after is None), None)
-    return Ladder(HEIGHT, first, columns, ticks, lanes, hours, 24 + LANE * len(lanes))
+    at_once = sum(together <= ROW for together in accumulate(column.width for column in columns))
+    return Ladder(HEIGHT, first, columns, max(at_once, 1), ticks, lanes, hours, 24 + LANE * len(lanes))
 
 
 def _column(
