@@ -15,6 +15,7 @@ from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.starts import boards_by_hand, by_dispatch, by_rules, one_pack_a_channel
+from iterum.core.planning.windows import by_windows
 
 CHUNK = 100
 """Iterations between two reports."""
@@ -26,6 +27,8 @@ COLD = 0.1
 """Temperatures at the start of one run and of the next, iterations of a run, and the temperature at its end: minutes
 that a worse plan may cost. Cold runs are soon good on large sessions, hot ones leave a plan that only looks good on
 small ones; several short runs beat one long one."""
+FIRST, FROM_WINDOWS = 300, 1_500
+"""Iterations of the runs with which a large session begins: from what rules give, and from each plan by windows."""
 LAST_FIRST = 0.2
 """How often a move begins with the batch that ends last."""
 
@@ -90,11 +93,24 @@ class Search:
             yield self.best
             return
         small = len(self.problem.packs) <= SMALL
+        if not small:
+            yield from self._anneal(LARGE_HOT[0], FIRST)
+            yield from self._from_windows()
         for hot in cycle(SMALL_HOT if small else LARGE_HOT):
             yield from self._anneal(hot, SMALL_RUN if small else LARGE_RUN)
 
-    def _anneal(self, hot: float, turns: int) -> Iterator[Candidate]:
-        current = self.best
+    def _from_windows(self) -> Iterator[Candidate]:
+        """A short run from each plan that windows in volts give."""
+        for start in by_windows(self.problem, self.needed):
+            if start is not None:
+                begun = self.candidate(tuple(start))
+                self.best = min(self.best, begun, key=lambda candidate: candidate.score)
+                yield from self._anneal(LARGE_HOT[0], FROM_WINDOWS, begun)
+            yield self.best
+
+    def _anneal(self, hot: float, turns: int, begun: Candidate | None = None) -> Iterator[Candidate]:
+        """One run, from the best plan or another one."""
+        current = begun or self.best
         for turn in range(turns):
             heat = hot * (COLD / hot) ** (turn / turns)
             genes = self._neighbour(list(current.genes), current.schedule)

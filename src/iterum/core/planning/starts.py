@@ -26,8 +26,11 @@ def _best_place(
     return best[2] if best else None
 
 
-def _anywhere(problem: Problem, index: int) -> Gene | None:
-    """One pack on the first channel that can charge it at all."""
+def anywhere(problem: Problem, index: int) -> Gene | None:
+    """One pack on the first channel that can charge it at all.
+
+    index : of a pack of the problem.
+    """
     for machine in range(len(problem.machines)):
         if problem.costs((index,), machine, -1, 0) is not None:
             return Gene((index,), machine)
@@ -42,15 +45,18 @@ def _placed_in_turn(
         seat = _best_place(problem, bench, members, parts, balance)
         if seat is None:
             # No room in what is left of the energy: kept at the end of the list, so that the search may prefer them.
-            genes += [item for index in members if (item := _anywhere(problem, index)) is not None]
+            genes += [item for index in members if (item := anywhere(problem, index)) is not None]
             continue
         bench.take(seat)
         genes.append(seat.gene)
     return genes
 
 
-def _chosen(problem: Problem, needed: dict[str, int]) -> list[tuple[int, ...]]:
-    """The packs to charge, family by family: the fullest, where not all are wanted; heat by heat, where they fly."""
+def chosen_packs(problem: Problem, needed: dict[str, int]) -> list[tuple[int, ...]]:
+    """The packs to charge, family by family: the fullest, where not all are wanted; heat by heat, where they fly.
+
+    needed : packs wanted full, by family.
+    """
     if not problem.rounds:
         return [members[len(members) - needed.get(family, 0) :] for family, members in problem.families.items()]
     chosen: dict[tuple[float, str], list[int]] = {}
@@ -78,7 +84,7 @@ def one_pack_a_channel(problem: Problem, needed: dict[str, int]) -> list[Gene]:
 
     needed : packs wanted full, by family.
     """
-    packs = [index for members in _chosen(problem, needed) for index in members]
+    packs = [index for members in chosen_packs(problem, needed) for index in members]
     packs.sort(
         key=lambda index: (problem.due_min(index) if problem.rounds else 0.0, problem.packs[index].cell_v or 0.0)
     )
@@ -91,7 +97,7 @@ def boards_by_hand(problem: Problem, needed: dict[str, int]) -> list[Gene]:
     needed : packs wanted full, by family.
     """
     groups: list[tuple[int, ...]] = []
-    for members in _chosen(problem, needed):
+    for members in chosen_packs(problem, needed):
         groups += _windows(problem, members, max((board.ports for board in problem.boards), default=1))
     return _placed_in_turn(problem, groups)
 
@@ -105,7 +111,7 @@ def by_rules(problem: Problem, needed: dict[str, int]) -> list[Gene]:
     best: tuple[Score, list[Gene]] | None = None
     for largest in sizes:
         groups: list[tuple[int, ...]] = []
-        for members in _chosen(problem, needed):
+        for members in chosen_packs(problem, needed):
             groups += _windows(problem, members, largest)
         groups.sort(key=lambda group: (problem.due_min(group[0]), problem.packs[group[0]].cell_v or 0.0))
         for parts, balance in product(((0,), range(problem.parts)), (True, False) if problem.rounds else (True,)):
@@ -125,7 +131,7 @@ def for_heats(problem: Problem) -> list[Gene]:
     best: tuple[Score, list[Gene]] | None = None
     largest = max((board.ports for board in problem.boards), default=1)
     for size in sorted({largest, min(largest, 2), 1}, reverse=True):
-        groups = [group for members in _chosen(problem, {}) for group in _windows(problem, members, size)]
+        groups = [group for members in chosen_packs(problem, {}) for group in _windows(problem, members, size)]
         genes = _placed_in_turn(problem, groups, range(len(RATE_PARTS)), balance=False)
         schedule = decode(problem, genes)
         assert schedule is not None  # nothing cuts it short
@@ -162,7 +168,7 @@ def _alone_min(problem: Problem, index: int) -> float:
 
 def _dispatched(problem: Problem, needed: dict[str, int], alone_min: Sequence[float], share: float) -> list[Gene]:
     bench, genes = Occupancy(problem), []
-    left = [list(members) for members in _chosen(problem, needed) if members]
+    left = [list(members) for members in chosen_packs(problem, needed) if members]
     busy_min = dict.fromkeys(range(len(problem.machines)), 0.0)
     while busy_min and any(left):
         machine = min(busy_min, key=lambda index: busy_min[index])
@@ -175,7 +181,7 @@ def _dispatched(problem: Problem, needed: dict[str, int], alone_min: Sequence[fl
         busy_min[machine] = seat.end_min
         left = [[index for index in members if index not in seat.gene.members] for members in left]
     # No room in what is left of the energy: kept at the end of the list, so that the search may prefer them.
-    return genes + [item for members in left for index in members if (item := _anywhere(problem, index)) is not None]
+    return genes + [item for members in left for index in members if (item := anywhere(problem, index)) is not None]
 
 
 def _most_saved(
