@@ -104,3 +104,69 @@ def test_an_expert_takes_the_next_batch_with_one_key(page, address, path):
     page.locator("main").focus()
     page.keyboard.press("Enter")
     expect(page.locator(".run-state")).to_have_text("planned")
+
+
+KEYS_FROM_PLAN_TO_AMPS, KEYS_A_PACK = 17, 13
+"""With a plan made: six packs on a board taken in hand, looked at, plugged in, compared and started. A pack of 4S read:
+three digits a cell, and Enter."""
+
+
+def test_an_expert_comes_from_the_plan_to_a_charge_in_a_few_keys(page, address):
+    with_a_plan(page, address)
+    page.goto(f"{address}/plan")
+    hands = Hands(page)
+    page.locator("main").focus()
+    hands.press("Enter")
+    state = page.locator(".run-state")
+    expect(state).to_have_text("planned")
+    assert page.get_by_role("heading", level=1).inner_text().count("P-") == 6
+    hands.press("a")
+    expect(state).to_have_text("inspected")
+    hands.press("Enter")
+    expect(state).to_have_text("plugged in")
+    hands.type("4", then="Tab")
+    hands.type("15.4", then="Tab")
+    hands.type("10.8")
+    expect(state).to_have_text("set and read back")
+    hands.press("Enter")
+    expect(state).to_have_text("charging")
+    assert hands.keys <= KEYS_FROM_PLAN_TO_AMPS
+
+
+def test_packs_are_read_one_after_another_by_their_digits_and_enter_alone(page, address):
+    page.goto(f"{address}/measure?pack=P-01")
+    hands = Hands(page)
+    for tag in ("P-01", "P-02", "P-03"):
+        expect(page.locator("#pack-tag")).to_have_text(tag)
+        hands.type("384384385384")
+    expect(page.locator("#pack-tag")).to_have_text("P-04")
+    assert hands.keys == 3 * KEYS_A_PACK
+
+
+TAPS_FROM_GROUP_TO_AMPS = 6
+"""From what Match offers: its card, in hand, all sound, plugged in, compared, started; typing on the keyboard apart."""
+
+
+def test_a_thumb_comes_from_a_group_to_a_charge_in_a_few_taps(phone, address):
+    taps = 0
+
+    def tap(item):
+        nonlocal taps
+        taps += 1
+        item.tap()
+
+    phone.goto(f"{address}/match?class=lipo-6S")
+    tap(phone.get_by_role("link", name="Group A", exact=True))
+    tap(phone.get_by_role("button", name="Take it in hand"))
+    state = phone.locator(".run-state")
+    expect(state).to_have_text("planned")
+    tap(phone.get_by_role("button", name="All of these are sound"))
+    expect(state).to_have_text("inspected")
+    tap(phone.get_by_role("button", name="All plugged in"))
+    expect(state).to_have_text("plugged in")
+    for label, shown in (("Cells", "6"), ("Pack", "23.0"), ("Current", "6.6")):
+        phone.get_by_label(label).first.fill(shown)
+    tap(phone.get_by_role("button", name="Compare"))
+    tap(phone.get_by_role("button", name="Start"))
+    expect(state).to_have_text("charging")
+    assert taps <= TAPS_FROM_GROUP_TO_AMPS

@@ -103,6 +103,7 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "buys_time": lambda n: _buys(f"{minutes(n['minutes'])} more before each time", n),
     "heat_too_few": lambda n: f"There are not {n['count']} {family_label(n['family'])} to fly.",
     "heat_too_soon": _too_soon,
+    "heat_no_channel": lambda n: f"No channel that is there charges {n['count']} {family_label(n['family'])} for it.",
     "heat_given_up": lambda n: (
         f"Given up for {_heats(n['others'])}: the bench cannot charge for all of them."
         if n["others"]

@@ -16,12 +16,13 @@ from iterum.core.planning.explain import explain
 from iterum.core.planning.offers import heat_name, offers
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
-from iterum.core.planning.record import record_of
+from iterum.core.planning.record import PlanRecord, record_of
 from iterum.core.planning.replan import Replanner
 from iterum.core.planning.rounds import ChargeKey
 from iterum.demo import demo_session
 from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document
+from iterum.store import documents as stored
 from iterum.wording import sentence
 from tests.conftest import SOAK, even
 from tests.core.planning.checker import violations
@@ -103,8 +104,9 @@ def test_no_day_of_random_heats_breaks_a_rule(block):
             )
             for at in range(20, 20 + 45 * rng.randint(1, 5), 45)
         )
-        found = planned(replace(session, wanted=heats), chunks=2)
-        assert violations(to_document(session), json.loads(json.dumps(plan_document(record_of(found))))) == [], seed
+        record = record_of(planned(replace(session, wanted=heats), chunks=2))
+        assert violations(to_document(session), json.loads(json.dumps(plan_document(record)))) == [], seed
+        assert stored.from_document(PlanRecord, json.loads(json.dumps(stored.to_document(record)))) == record, seed
 
 
 def test_packs_go_round_and_the_ones_back_longest_fly_again():
@@ -248,13 +250,13 @@ def test_four_of_six_fly_where_six_cannot():
 
 
 @pytest.mark.parametrize("seed", [3, 4, 15, 21] if SOAK == 1 else range(24))
-def test_what_an_offer_promises_is_what_its_plan_does_and_breaks_no_rule(seed, record_property):
+def test_what_an_offer_promises_is_what_its_plan_does_and_breaks_no_rule(seed, record_testsuite_property):
     _, session = made_up_day(seed)
     planner = Planner(session)
     list(islice(planner.improve(), 4))
     plan = planner.plan()
     told = [offer for offer in islice(offers(planner, plan), 8 * SOAK) if offer is not None]
-    record_property("taken", sum(offer.plan is not None for offer in told))  # `make soak` is to take 200 in all
+    record_testsuite_property(f"taken {seed}", sum(offer.plan is not None for offer in told))  # `make soak` is to take 200 in all
     met = {heat_name(item.wish) for item in plan.wanted if item.met}
     for offer in told:
         numbers = offer.reason.numbers
@@ -279,6 +281,10 @@ def test_a_heat_that_is_not_met_says_why():
     few = planned(day(heat(120, 9), packs=4)).wanted[0]
     assert few.reason.code == "heat_too_few"
     assert all(item.reason is None for item in planned(day(heat(90, 2))).wanted)
+    small = replace(BENCH, chargers=(Charger("c", (Channel("c", 6, 60, max_cells=3),)),))
+    nothing = planned(day(heat(90, 2), kit=small)).wanted[0]  # 4S: no channel takes them
+    assert nothing.reason.code == "heat_no_channel"
+    assert "No channel that is there charges 2 4S LiPo" in sentence(nothing.reason)
 
 
 def test_a_pack_is_charged_only_as_far_as_its_flight_needs_where_the_pilot_says_so():

@@ -4,8 +4,8 @@ import json
 from itertools import islice
 
 import pytest
-
 from benchmarks.sessions import random_session as session_of
+
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import record_of

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from math import inf
 
 from iterum.core.bench.kit import Kit
 from iterum.core.bench.packs import Pack
@@ -157,10 +158,13 @@ def _why_unmet(problem: Problem, item: WishOutcome, every: Sequence[WishOutcome]
         return None
     at = day.heats.index(item.wish)
     numbers = {"count": item.wish.count, "could": day.could[at], "at_min": item.wish.at_min, "family": item.wish.family}
-    if day.soonest_min[at] is None:
+    soonest_min = day.soonest_min[at]
+    if soonest_min is None:
         return reason("heat_too_few", **numbers)
+    if soonest_min == inf:
+        return reason("heat_no_channel", **numbers)
     if day.could[at] < item.wish.count:
-        return reason("heat_too_soon", soonest_min=day.soonest_min[at], **numbers)
+        return reason("heat_too_soon", soonest_min=soonest_min, **numbers)
     others = tuple(one.wish.name or one.wish.family for one in every if one.met and one.wish.is_heat)
     return reason("heat_given_up", others=others, **numbers)
 
