@@ -10,7 +10,7 @@ from iterum.web.pictures.scale import Scale
 from iterum.web.words import few_tags, letter
 
 HEIGHT, TOP, BOTTOM = 232, 24, 210
-RUNG, STEP, SIDE, LEAST = 24, 28, 10, 128
+RUNG, STEP, SIDE, LEAST = 24, 28, 10, 150
 ROW = 964
 """How wide the columns are together that are shown at once; those that come later are folded."""
 LANE, LANES_WIDTH = 26, 760
