@@ -23,7 +23,7 @@ def random_session(count: int, seed: int = 1, channels: int = 4) -> Session:
     kit = Kit(
         boards=(Board("six", 6, max_current_a=40), Board("four", 4, max_current_a=30), Board("ten", 10, 2, 4, 40)),
         chargers=tuple(
-            Charger(f"c{n}", (Channel(f"c{n}", 12, 250),), "bank" if n % 2 else None, total_power_w=250)
+            Charger(f"charger-{n}", (Channel(f"c{n}", 12, 250),), "bank" if n % 2 else None, total_power_w=250)
             for n in range(channels)
         ),
         sources=(Source("bank", voltage_v=12.8, max_current_a=60, energy_wh=1280, usable_fraction=0.8),),

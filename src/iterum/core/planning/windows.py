@@ -19,6 +19,8 @@ from iterum.core.planning.starts import anywhere, chosen_packs
 
 NEARLY_WHOLE = (0.9, 0.5, 0.7)
 """From which share on a column is taken, a plan for each: few at a time leave it free, many keep its balance."""
+AT_ONCE = 200
+"""Columns that are worked out before the search looks up again."""
 OVER_MIN = 10.0
 """Minutes that a Wh over the budget of a source weighs in the program, which so always has an answer."""
 Load = tuple[str, object]
@@ -42,8 +44,10 @@ def by_windows(problem: Problem, needed: dict[str, int]) -> Iterator[list[Gene] 
         return  # packs that come and go are placed in the order of their heats
     columns: list[Column] = []
     for members in chosen_packs(problem, needed):
-        columns += _columns(problem, members)
-        yield None
+        for column in _columns(problem, members):
+            columns.append(column)
+            if len(columns) % AT_ONCE == 0:
+                yield None
     for share in NEARLY_WHOLE:
         picked = _dive(problem, columns, share)
         if picked:
@@ -53,12 +57,13 @@ def by_windows(problem: Problem, needed: dict[str, int]) -> Iterator[list[Gene] 
 def _columns(problem: Problem, members: Sequence[int]) -> Iterator[Column]:
     """Every window of a family on every kind of channel and board."""
     machines, boards = problem.alike
+    largest = max((board.ports for board in problem.boards), default=1)
     for low in range(len(members)):
-        for high in range(low, len(members)):
+        for high in range(low, min(low + largest, len(members))):
             window = tuple(members[low : high + 1])
-            on = problem.boards_for(window)
-            if not on or not problem.may_join(window):
+            if not problem.may_join(window):
                 break
+            on = problem.boards_for(window)
             for machine in dict.fromkeys(machines):
                 for board in dict.fromkeys(-1 if board < 0 else boards[board] for board in on):
                     costs = problem.costs(window, machine, board, 0)
@@ -69,8 +74,7 @@ def _columns(problem: Problem, members: Sequence[int]) -> Iterator[Column]:
 def _dive(problem: Problem, columns: Sequence[Column], share: float) -> list[Column] | None:
     """Columns that hold every pack once, the fullest load of anything being small; None where there are none."""
     picked: list[Column] = []
-    left = {index for column in columns for index in column.members}
-    while left:
+    while left := {index for column in columns for index in column.members}:
         values = _shared_out(problem, columns, picked, left)
         if values is None:
             return None
