@@ -52,14 +52,20 @@ class Search:
         self.random = random.Random(seed)
         self.needed = self._needed()
         self.iterations = 0
-        # With a plan to start from, a repair of it is there at once; the other ways are tried when the search goes on.
-        self._begun = not start
-        self.best = self.candidate(tuple(start)) if start else self._from_rules()
+        # A repair of a plan to start from, or what a pilot would do by hand, is there at once also for a large session;
+        # the other ways are tried when the search goes on.
+        self._begun = not start and len(problem.packs) <= SMALL
+        self.best = self.candidate(tuple(start)) if start else self._from_rules() if self._begun else self._by_hand()
 
     def _from_rules(self) -> Candidate:
         """The best of what rules and a dispatcher give, and of both ways by hand."""
-        ways = [way(self.problem, self.needed) for way in (by_rules, one_pack_a_channel, boards_by_hand)]
-        ways += by_dispatch(self.problem, self.needed)
+        ways = [by_rules(self.problem, self.needed), *by_dispatch(self.problem, self.needed)]
+        best = min((self.candidate(tuple(way)) for way in ways), key=lambda candidate: candidate.score)
+        return min(best, self._by_hand(), key=lambda candidate: candidate.score)
+
+    def _by_hand(self) -> Candidate:
+        """The better of both ways by hand."""
+        ways = [way(self.problem, self.needed) for way in (one_pack_a_channel, boards_by_hand)]
         return min((self.candidate(tuple(way)) for way in ways), key=lambda candidate: candidate.score)
 
     def _needed(self) -> dict[str, int]:
