@@ -83,3 +83,12 @@ def test_the_account_is_what_playing_without_it_shows(plan, flown):
     other = played(SESSION, plan.batches, flown, (harmless, still), {1})
     assert decision.lost == other.whole() - day.whole()
     assert decision.worth == other.worth - day.worth
+
+
+def test_a_batch_that_lost_a_pack_is_as_late_as_it_would_have_been(plan, flown):
+    batch = next(item for item in plan.batches if item.lead_min > 0 and len(item.charges) > 1)
+    slow = Disturbance(Trouble.HANDS, batch.start_min, 7.0, charges=batch.charges)
+    hurt = Disturbance(Trouble.SWOLLEN, batch.start_min - 1.0, charges=batch.charges[:1])
+    day = played(SESSION, plan.batches, flown, (hurt, slow))
+    (left,) = (item for item in day.batches if item.charges == batch.charges[1:])
+    assert left.lead_min - left.start_min == pytest.approx(batch.lead_min - batch.start_min + 7.0)
