@@ -70,7 +70,7 @@ def take(names: list[str], address: str) -> None:
     with chromium() as browser:
         for name in names:
             where, size, theme = VIEWS[name]
-            page = browser.new_page(viewport=size)
+            page = browser.new_page(viewport=size, is_mobile=size is PHONE, has_touch=size is PHONE)
             page.context.add_cookies([{"name": "iterum_theme", "value": theme, "url": address}])
             page.goto(address + where)
             page.evaluate("document.fonts.ready")

@@ -30,6 +30,22 @@ class Hands:
         self.keys += 1 if counted else 0
 
 
+def charged(hands, cells, pack_v, current_a):
+    """Every step of a batch on a board, from taken in hand to charging; what the charger shows is typed."""
+    state = hands.page.locator(".run-state")
+    expect(state).to_have_text("planned")
+    hands.press("a")
+    expect(state).to_have_text("inspected")
+    hands.press("Enter")
+    expect(state).to_have_text("plugged in")
+    hands.type(cells, then="Tab")
+    hands.type(pack_v, then="Tab")
+    hands.type(current_a)
+    expect(state).to_have_text("set and read back")
+    hands.press("Enter")
+    expect(state).to_have_text("charging")
+
+
 def arrived(page, words):
     expect(page.get_by_role("heading", name=words).first).to_be_visible()
 
@@ -54,18 +70,7 @@ def test_a_new_pilot_comes_from_nothing_to_amps_in_ninety_keys(page, empty_addre
     hands.press("Enter")
     page.get_by_role("button", name="Take it in hand").wait_for()
     hands.press("Enter")
-    state = page.locator(".run-state")
-    expect(state).to_have_text("planned")
-    hands.press("a")
-    expect(state).to_have_text("inspected")
-    hands.press("Enter")
-    expect(state).to_have_text("plugged in")
-    hands.type("3", then="Tab")
-    hands.type("11.4", then="Tab")
-    hands.type("3.9")
-    expect(state).to_have_text("set and read back")
-    hands.press("Enter")
-    expect(state).to_have_text("charging")
+    charged(hands, "3", "11.4", "3.9")
     assert hands.keys <= KEYS_TO_AMPS
 
 
@@ -117,19 +122,9 @@ def test_an_expert_comes_from_the_plan_to_a_charge_in_a_few_keys(page, address):
     hands = Hands(page)
     page.locator("main").focus()
     hands.press("Enter")
-    state = page.locator(".run-state")
-    expect(state).to_have_text("planned")
+    expect(page.locator(".run-state")).to_have_text("planned")
     assert page.get_by_role("heading", level=1).inner_text().count("P-") == 6
-    hands.press("a")
-    expect(state).to_have_text("inspected")
-    hands.press("Enter")
-    expect(state).to_have_text("plugged in")
-    hands.type("4", then="Tab")
-    hands.type("15.4", then="Tab")
-    hands.type("10.8")
-    expect(state).to_have_text("set and read back")
-    hands.press("Enter")
-    expect(state).to_have_text("charging")
+    charged(hands, "4", "15.4", "10.8")
     assert hands.keys <= KEYS_FROM_PLAN_TO_AMPS
 
 
