@@ -12,9 +12,15 @@ from typing import Any
 from playwright.sync_api import Browser, Page, Playwright, sync_playwright
 from werkzeug.serving import WSGIRequestHandler, make_server
 
+from iterum.core.season.lesson import Lesson
 from iterum.core.season.run import Act, State
+from iterum.devices.sim_server import SimServer
+from iterum.exchange.lessons import lessons
+from iterum.services.links import CHARGER
+from iterum.services.rehearsing import Rehearsal, RehearsalClock, laid_out
 from iterum.services.running import RunDesk
 from iterum.web import create_app
+from iterum.web.serve import meet
 
 FLAGS = ("--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
          "--disable-component-update", "--disable-sync")  # fmt: skip
@@ -37,9 +43,14 @@ def started(runs: RunDesk, key: int, at: datetime) -> None:
 
 
 @contextmanager
-def running(database: Path, clock: Callable[[], datetime], watch: bool = False, speed: float = 1.0) -> Iterator[str]:
-    """The application served from a thread; gives its address."""
-    app = create_app(database, clock, watch=watch, speed=speed)
+def running(
+    database: Path, clock: Callable[[], datetime], watch: bool = False, speed: float = 1.0,
+    rehearsal: Rehearsal | None = None,
+) -> Iterator[str]:  # fmt: skip
+    """The application served from a thread; gives its address. rehearsal : with its simulated charger met."""
+    app = create_app(database, clock, watch=watch, speed=speed, rehearsal=rehearsal)
+    if rehearsal is not None:
+        meet(app, ((CHARGER, f"127.0.0.1:{rehearsal.bench.port}"),))
     server = make_server("127.0.0.1", 0, app, threaded=True, request_handler=_Silent)
     thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True)
     thread.start()
@@ -53,6 +64,22 @@ def running(database: Path, clock: Callable[[], datetime], watch: bool = False, 
             app.extensions["iterum"]["watch"].stop()
         app.extensions["iterum"]["links"].close()
         app.extensions["iterum"]["desk"].close()
+
+
+@contextmanager
+def playing(lesson: Lesson, folder: Path, at: datetime) -> Iterator[str]:
+    """The bench of a lesson with its simulated charger, as its process lays it out; gives its address."""
+    database, clock = folder / lesson.id / "iterum.sqlite3", RehearsalClock(at, 1)
+    database.parent.mkdir()
+    laid_out(lesson, database, at)
+    bench = SimServer(lesson.truth, "127.0.0.1", 0, 1.0, clock.monotonic)
+    bench.start()
+    mine = Rehearsal("http://127.0.0.1:9", clock, bench, lesson, lessons())
+    try:
+        with running(database, clock, watch=True, rehearsal=mine) as address:
+            yield address
+    finally:
+        bench.close()
 
 
 def ready(page: Page) -> None:

@@ -1,6 +1,5 @@
-"""A rehearsal: the same application on a copy, that reaches nothing real; and lessons whose numbers are the model's."""
+"""A rehearsal: the same application on a copy, that reaches nothing real; and the day's plan, played."""
 
-import json
 import re
 import shutil
 import sqlite3
@@ -17,11 +16,7 @@ from hypothesis import strategies as st
 
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.rules import first_time
-from iterum.core.electrical.joining import even_out
-from iterum.core.season.lesson import outcome
 from iterum.core.season.run import State
-from iterum.exchange.faults import BadInput
-from iterum.exchange.lessons import lesson_schema, lessons, read_lesson
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.rehearsing import RehearsalClock, Rehearsals, copied
@@ -30,8 +25,6 @@ from iterum.store.database import Store
 from iterum.web import create_app
 from tests.conftest import NOON, SOAK
 from tests.web.conftest import Visitor, planned
-
-COURSE = lessons()
 
 
 def dumped(path):
@@ -167,65 +160,6 @@ def test_time_runs_at_the_speed_that_is_chosen_and_never_back():
     assert clock() == NOON + timedelta(minutes=2, seconds=2)
     clock.set_on(timedelta(minutes=5))
     assert clock.monotonic() == 7 * 60 + 2
-
-
-# ------------------------------------------------------------------------------------------------ lessons
-
-
-@pytest.mark.parametrize("lesson", COURSE, ids=lambda lesson: lesson.id)
-def test_the_slip_is_refused_and_the_good_way_goes(lesson):
-    told = {option.good: outcome(lesson, option) for option in lesson.options}
-    slip, good = told[False], told[True]
-    assert slip.sizing is None
-    assert slip.refusals
-    if good.sizing is not None:
-        assert good.sizing.joining.passes
-        assert all(rate <= pack.charge_c + 1e-9 for pack in good.packs for rate in [good.rates_c[pack.id]])
-    elif good.evening is not None:
-        assert good.evening.joining.passes
-
-
-@pytest.mark.parametrize("lesson", COURSE, ids=lambda lesson: lesson.id)
-def test_each_is_played_twice_and_its_page_shows_the_numbers_of_the_model(lesson, visitor):
-    page = visitor.get(f"/rehearse/lesson/{lesson.id}").seen
-    assert lesson.question in page.said
-    for option in lesson.options:
-        said = visitor.get(page.link(re.escape(option.words))).seen.said
-        told = outcome(lesson, option)
-        assert option.then in said
-        assert ("What would have flowed" in said) is not option.good
-        if told.worst:
-            tags = next(item for item in lesson.options if item == option).does
-            again = even_out(
-                lesson.session.bench.members(tags.join), lesson.session.rules, 5.0, tags.last, None, tags.rate_c
-            )
-            worst = max(again.packs, key=lambda item: item.peak_rate_c)
-            assert f"{abs(worst.peak_current_a):.1f} A" in said
-        if told.sizing:
-            assert f"{told.sizing.current_a:.1f} A to dial" in said
-    listed = visitor.get("/rehearse").seen.said
-    assert lesson.options[-1].words in listed  # what was done is kept
-
-
-def test_a_club_adds_a_lesson_of_its_own(demo_app, visitor, tmp_path):
-    folder = tmp_path / "lessons"
-    folder.mkdir()
-    own = {
-        "format": "iterum-lesson", "version": 1, "id": "ours", "title": "Our own", "situation": "Two packs.", "question": "Which?",
-        "session": {"format": "iterum-session", "version": 1,
-                    "packs": [{"id": "A", "chemistry": "lipo", "cells": 3, "capacity_mah": 1000, "cell_volts": [3.8, 3.8, 3.8]}]},
-        "choices": [{"id": "one", "words": "This one", "good": True, "then": "So."}, {"id": "two", "words": "That", "good": False, "then": "No."}],
-        "instead": "Look first.",
-    }  # fmt: skip
-    (folder / "ours.json").write_text(json.dumps(own))
-    assert "Our own" in visitor.get("/rehearse").seen.said
-    assert set(own) == set(lesson_schema()["properties"])
-    own["choices"][0]["does"] = {"join": ["A", "Z"]}
-    with pytest.raises(BadInput, match="names Z"):
-        read_lesson(json.dumps(own).encode())
-    del own["question"]
-    with pytest.raises(BadInput, match="question"):
-        read_lesson(json.dumps(own).encode())
 
 
 def test_who_does_it_for_the_first_time_is_held_back_and_let_go_step_by_step(demo_app, visitor):

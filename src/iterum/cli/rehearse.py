@@ -9,11 +9,15 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present
+from iterum.core.reasons import NotThere
+from iterum.core.season.lesson import Lesson
 from iterum.devices import drivers
 from iterum.devices.lines import THIS_MACHINE
 from iterum.devices.sim_server import SimServer
+from iterum.exchange.faults import BadInput
+from iterum.exchange.lessons import lessons
 from iterum.services.desk import Desk
-from iterum.services.rehearsing import Rehearsal, RehearsalClock, copied
+from iterum.services.rehearsing import Rehearsal, RehearsalClock, copied, laid_out
 from iterum.store.database import Store
 from iterum.store.troubles import StoreTrouble
 from iterum.web.serve import rehearse as run_rehearsal
@@ -24,20 +28,29 @@ from iterum.web.serve import rehearse as run_rehearsal
 @click.option("--real", "real_url", default="http://127.0.0.1:8765", show_default=True, help="Where the real bench is.")
 @click.option("--speed", default=10.0, show_default=True, type=click.FloatRange(1, 600), help="Time-lapse.")
 @click.option("--at", help="The moment at which it begins; now without it.")
+@click.option("--lesson", "named", help="Play this lesson, on its own bench, instead of a copy.")
 @click.option("--until-input-ends", is_flag=True, help="Stop when standard input is closed, as by a parent that ends.")
-def rehearse(database: Path, real_url: str, speed: float, at: str | None, until_input_ends: bool) -> None:
+def rehearse(
+    database: Path, real_url: str, speed: float, at: str | None, named: str | None, until_input_ends: bool
+) -> None:
     """See `iterum rehearse --help`."""
     begins = datetime.fromisoformat(at) if at else present()
-    mine = database.parent / "rehearsal" / "iterum.sqlite3"
+    mine = database.parent / ("lesson" if named else "rehearsal") / "iterum.sqlite3"
     try:
+        course = lessons(database.parent / "lessons")
+        lesson = _lesson(course, named)
         mine.parent.mkdir(parents=True, exist_ok=True)
-        copied(database, mine, begins)
-    except StoreTrouble as trouble:
+        if lesson is not None:
+            laid_out(lesson, mine, begins)
+            session = lesson.truth
+        else:
+            copied(database, mine, begins)
+            store = Store(mine)
+            session = Desk(store).session()
+            store.close()
+    except (StoreTrouble, BadInput, NotThere) as trouble:
         click.echo(str(trouble), err=True)
         sys.exit(BAD_INPUT)
-    store = Store(mine)
-    session = Desk(store).session()
-    store.close()
     clock = RehearsalClock(begins, speed)
     bench = SimServer(session, THIS_MACHINE, 0, 1.0, clock.monotonic)
     bench.start()
@@ -52,9 +65,18 @@ def rehearse(database: Path, real_url: str, speed: float, at: str | None, until_
         sys.stdout.flush()
 
     try:
-        run_rehearsal(mine, Rehearsal(real_url.rstrip("/"), clock, bench), address, over, told)
+        run_rehearsal(mine, Rehearsal(real_url.rstrip("/"), clock, bench, lesson, course), address, over, told)
     finally:
         bench.close()
+
+
+def _lesson(course: tuple[Lesson, ...], named: str | None) -> Lesson | None:
+    if named is None:
+        return None
+    lesson = next((item for item in course if item.id == named), None)
+    if lesson is None:
+        raise NotThere("lesson", named)
+    return lesson
 
 
 def _until_input_ends(over: threading.Event) -> None:

@@ -4,14 +4,14 @@ Time is given in from outside, in seconds of the bench, so that it can run in re
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from math import inf
 
 import numpy as np
 
 from iterum.core.bench.feed import feed_of
 from iterum.core.bench.kit import Channel, Charger
-from iterum.core.bench.packs import Pack
+from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.session import Session
 from iterum.core.bench.setup import least_power_w
 from iterum.core.electrical.circuit import Branch, Feeding, branch_of, run
@@ -48,6 +48,12 @@ class SimPack:
         """Volts of the pack with nothing connected."""
         return self.branch.source_v
 
+    def as_it_stands(self) -> Pack:
+        """The pack as a checker without rounding, and a thermometer, would read it now."""
+        mean_v = self.rest_v / self.pack.cells
+        cell_v = tuple(mean_v + volts for volts in self.offsets_v)
+        return replace(self.pack, reading=Reading.of_cells(cell_v, temperature_c=self.temperature_c))
+
 
 @dataclass
 class SimChannel:
@@ -80,7 +86,9 @@ class SimBench:
                 mean_v = pack.reading.pack_v / pack.cells
                 cells = pack.reading.cell_v or (mean_v,) * pack.cells
                 apart_v = [volts - mean_v for volts in cells]
-                self.packs[pack.id] = SimPack(pack, branch_of(pack, 0.0, Use.CHARGE), apart_v)
+                read_c = pack.reading.temperature_c
+                warm_c = AIR_C if read_c is None else read_c
+                self.packs[pack.id] = SimPack(pack, branch_of(pack, 0.0, Use.CHARGE), apart_v, warm_c)
         self.channels: dict[str, SimChannel] = {}
         for charger, channel in session.kit.channels():
             feed = feed_of(charger, session.kit)
@@ -88,6 +96,8 @@ class SimBench:
             self.channels[channel.id] = SimChannel(charger, channel, power_w, feed.input_v)
         self.silent_s = 0.0
         self.log: list[str] = []
+        self.plugged: list[tuple[Pack, ...]] = []
+        """Packs that were plugged in together, each time, as they stood then."""
 
     def channel(self, name: str) -> SimChannel:
         """A channel. Raises Refused for one that is not there."""
@@ -110,9 +120,15 @@ class SimBench:
         if channel.status is Status.CHARGING:
             self.stop(name, "unplugged")
         channel.packs = list(packs)
+        if packs:
+            self.plugged.append(self.standing(packs))
         channel.status, channel.charge_mah, channel.seconds = Status.IDLE, 0.0, 0.0
         channel.settings, channel.why = None, None
         channel.node_v = self._joined_v(channel)
+
+    def standing(self, tags: Sequence[str]) -> tuple[Pack, ...]:
+        """Packs as they stand now; those of which nothing is known are left out."""
+        return tuple(self.packs[tag].as_it_stands() for tag in tags if tag in self.packs)
 
     def _joined_v(self, channel: SimChannel) -> float:
         branches = [self.packs[tag].branch for tag in channel.packs]

@@ -2,14 +2,16 @@
 
 import json
 from collections.abc import Iterable
+from dataclasses import replace
 from importlib.resources import files
 from pathlib import Path
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from iterum.core.bench.choice import Choice
-from iterum.core.season.lesson import Does, Lesson, Option
+from iterum.core.bench.choice import Choice, Kind
+from iterum.core.bench.session import Session
+from iterum.core.season.lesson import Does, Lesson, Option, Until
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import parse
 
@@ -26,6 +28,13 @@ class _Charge(_Strict):
     channel: str | None = None
     current_a: float | None = Field(None, gt=0, le=200)
     rate_c: float | None = Field(None, gt=0, le=20)
+    kind: Kind = Kind.CHARGE
+    stop_min: float | None = Field(None, gt=0, le=600)
+
+
+class _Leave(_Strict):
+    packs: list[str] = Field(min_length=1, max_length=40)
+    hours: float = Field(gt=0, le=10_000)
 
 
 class _Does(_Strict):
@@ -34,6 +43,7 @@ class _Does(_Strict):
     balance_first: bool = False
     rate_c: float | None = Field(None, gt=0, le=20)
     charge: _Charge | None = None
+    leave: _Leave | None = None
     read: list[str] = Field(default_factory=list)
 
 
@@ -53,6 +63,11 @@ class _Lesson(_Strict):
     situation: str = Field(min_length=1, max_length=600)
     question: str = Field(min_length=1, max_length=120)
     session: dict[str, Any]
+    unread: list[str] = Field(default_factory=list, max_length=40)
+    checker: Literal["cells", "total"] = "cells"
+    truly: dict[str, dict[str, Any]] = Field(default_factory=dict, max_length=40)
+    until: Until = Until.CHARGING
+    begins: Literal["measure", "match", "charge", "put_away"] = "measure"
     choices: list[_Choice] = Field(min_length=2, max_length=4)
     instead: str = Field(min_length=1, max_length=300)
 
@@ -71,18 +86,39 @@ def read_lesson(raw: bytes) -> Lesson:
     except ValueError as error:
         raise BadInput([Fault("", f"is no JSON: {error}")]) from error
     session = parse(json.dumps(lesson.session).encode())
-    tags = {pack.id for pack in session.packs}
     options = tuple(_option(item) for item in lesson.choices)
+    named = [(f"choices.{number}", _tags(item.does)) for number, item in enumerate(options)]
+    named += [("unread", set(lesson.unread)), ("truly", set(lesson.truly))]
+    tags = {pack.id for pack in session.packs}
     faults = [
-        Fault(f"choices.{number}", f"names {tag}, which is no pack of the session")
-        for number, item in enumerate(options)
-        for tag in sorted({*item.does.join, *(item.does.charge.packs if item.does.charge else ())} - tags)
+        Fault(place, f"names {tag}, which is no pack of the session")
+        for place, mine in named
+        for tag in sorted(mine - tags)
     ]
-    if not any(item.good for item in options):
-        faults.append(Fault("choices", "needs one that is good"))
+    faults += [
+        Fault("choices", f"needs one that is {'' if good else 'not '}good")
+        for good in (True, False)
+        if not any(item.good is good for item in options)
+    ]
     if faults:
         raise BadInput(faults)
-    return Lesson(lesson.id, lesson.title, lesson.situation, lesson.question, session, options, lesson.instead)
+    return Lesson(lesson.id, lesson.title, lesson.situation, lesson.question, session, options, lesson.instead,
+                  truth=_truth(lesson), unread=tuple(lesson.unread), by_total=lesson.checker == "total",
+                  until=lesson.until, begins=lesson.begins)  # fmt: skip
+
+
+def _truth(lesson: _Lesson) -> Session:
+    """The session with its packs as they truly are, where their labels lie. Raises BadInput."""
+    packs = [lesson.truly.get(item.get("id"), {}) | {"id": item.get("id")} if item.get("id") in lesson.truly else item
+             for item in lesson.session.get("packs", [])]  # fmt: skip
+    try:
+        return parse(json.dumps({**lesson.session, "packs": packs}).encode())
+    except BadInput as bad:
+        raise BadInput([Fault(f"truly {fault.place}", fault.mend) for fault in bad.faults]) from bad
+
+
+def _tags(does: Does) -> set[str]:
+    return {*does.join, *does.leave, *(does.charge.packs if does.charge else ())}
 
 
 def _option(item: _Choice) -> Option:
@@ -90,8 +126,12 @@ def _option(item: _Choice) -> Option:
     chosen = None
     if charge is not None:
         chosen = Choice(tuple(charge.packs), charge.board, charge.channel, None, charge.rate_c, charge.current_a)
-    return Option(item.id, item.words, item.good, item.then,
-                  Does(tuple(does.join), does.last, does.balance_first, does.rate_c, chosen))  # fmt: skip
+    asked = Does(tuple(does.join), does.last, does.balance_first, does.rate_c, chosen)
+    if charge is not None:
+        asked = replace(asked, kind=charge.kind, stop_min=charge.stop_min)
+    if does.leave is not None:
+        asked = replace(asked, leave=tuple(does.leave.packs), leave_h=does.leave.hours)
+    return Option(item.id, item.words, item.good, item.then, asked)
 
 
 def lessons(own: Path | None = None) -> tuple[Lesson, ...]:

@@ -10,15 +10,17 @@ import sys
 import time
 from collections.abc import Callable
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from threading import Lock
 
+from iterum.core.season.lesson import Deed, Judged, Lesson, judged
 from iterum.core.season.run import OPEN, State
 from iterum.devices.sim_server import SimServer
 from iterum.exchange.heats import Heat
 from iterum.services.desk import Desk
+from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 from iterum.store.copies import copy
 from iterum.store.database import Store
@@ -28,6 +30,8 @@ SPEEDS = (1.0, 10.0, 60.0, 300.0)
 STEP_S = 15.0
 """The watch looks so often while time is stepped over."""
 MOST_STEP = timedelta(hours=8)
+NOT_JOINED = (State.PLANNED, State.INSPECTED, State.DROPPED)
+"""A run that no channel has holds its packs together in none of these."""
 
 
 class RehearsalClock:
@@ -69,11 +73,15 @@ class RehearsalClock:
 
 @dataclass(frozen=True)
 class Rehearsal:
-    """What a rehearsing Iterum knows of itself. real_url : of the real bench."""
+    """What a rehearsing Iterum knows of itself. real_url : of the real bench. lesson : the one that is played, if any;
+    course : all of them.
+    """
 
     real_url: str
     clock: RehearsalClock
     bench: SimServer
+    lesson: Lesson | None = None
+    course: tuple[Lesson, ...] = ()
 
     def step(self, until: datetime, watcher: Watcher) -> None:
         """Let time pass to a moment, the simulated bench and the watch with it."""
@@ -83,6 +91,44 @@ class Rehearsal:
             with self.bench.lock:
                 self.bench.pass_time()
             watcher.watch(self.clock())
+
+    def checker(self, tag: str) -> tuple[float, ...]:
+        """What a checker shows at a pack, V of each cell; nothing where it is not there."""
+        with self.bench.lock:
+            self.bench.pass_time()
+            packs = self.bench.bench.packs
+            return self.bench.bench.check(tag) if tag in packs else ()
+
+    def deeds(self, runs: RunDesk, desk: Desk) -> tuple[Deed, ...]:
+        """What was done with packs so far, the oldest first: what hands plugged in, as it truly stood."""
+        said = {pack.id: pack for pack in desk.session().packs}
+        with self.bench.lock:
+            plugged = {frozenset(pack.id for pack in packs): packs for packs in self.bench.bench.plugged}
+            deeds = []
+            for run in reversed(runs.latest()):
+                packs = plugged.get(frozenset(run.packs)) if run.driven else self.bench.bench.standing(run.packs)
+                if packs is None or (not run.driven and run.state in NOT_JOINED):
+                    continue
+                stopped_min = run.minute(run.ended_at) if run.stopped and run.ended_at else None
+                choice = replace(run.choice, packs=run.packs, current_a=run.current_a or None)
+                told = tuple(said[tag] for tag in run.packs if tag in said)
+                deeds.append(Deed(packs, told, choice, run.kind, run.state, stopped_min))
+        return tuple(deeds)
+
+    def judged(self, runs: RunDesk, desk: Desk) -> Judged | None:
+        """How the lesson goes; None as long as that cannot be told."""
+        return judged(self.lesson, self.deeds(runs, desk)) if self.lesson else None
+
+
+def laid_out(lesson: Lesson, to: Path, now: datetime) -> None:
+    """A bench as a lesson's learner finds it, in a database of its own. Raises StoreTrouble."""
+    for part in ("", "-wal", "-shm"):
+        to.with_name(to.name + part).unlink(missing_ok=True)
+    store = Store(to)
+    try:
+        Desk(store).write(lesson.found, now)
+    finally:
+        store.close()
 
 
 def copied(real: Path, to: Path, now: datetime) -> None:
@@ -105,6 +151,7 @@ class Rehearsals:
         self._database = database
         self._process: subprocess.Popen[str] | None = None
         self.url = ""
+        self.lesson: str | None = None
 
     @property
     def copy(self) -> Path:
@@ -126,12 +173,24 @@ class Rehearsals:
         """Whether it runs."""
         return self._process is not None and self._process.poll() is None
 
-    def begin(self, real_url: str, speed: float, now: datetime) -> str:
-        """Begin it, or find the one that runs; its address. It ends with this process, however that ends."""
+    @property
+    def elsewhere(self) -> bool:
+        """Whether the whole bench is rehearsed, which a lesson would end."""
+        return self.running and self.lesson is None
+
+    def begin(self, real_url: str, speed: float, now: datetime, lesson: str | None = None) -> str:
+        """Begin it, or find the one that runs; its address. It ends with this process, however that ends.
+
+        lesson : on the bench of one, always from its beginning; one that runs ends then.
+        """
+        if lesson is not None or self.lesson is not None:
+            self.end()
         if self.running:
             return self.url
         command = [sys.executable, "-m", "iterum", "rehearse", str(self._database), "--real", real_url,
-                   "--speed", f"{speed:g}", "--at", now.isoformat(), "--until-input-ends"]  # fmt: skip
+                   "--speed", f"{speed:g}", "--at", now.isoformat(), "--until-input-ends",
+                   *(("--lesson", lesson) if lesson else ())]  # fmt: skip
+        self.lesson = lesson
         self._process = subprocess.Popen(  # noqa: S603 (our own command)
             command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
         )
@@ -152,4 +211,4 @@ class Rehearsals:
                 self._process.wait()
             if self._process.stdout is not None:
                 self._process.stdout.close()
-        self._process, self.url = None, ""
+        self._process, self.url, self.lesson = None, "", None

@@ -16,6 +16,7 @@ from iterum.services.clock import parted_words
 from iterum.web.context import desk, now, rehearsal, runs
 from iterum.web.degrees import fahrenheit
 from iterum.web.next_up import todos
+from iterum.web.played import lesson_cue
 from iterum.web.real import real_next
 from iterum.web.troubles import TROUBLES
 from iterum.web.who import may, sharing
@@ -137,6 +138,7 @@ def frame() -> dict[str, Any]:
         "now": now(),
         "speed": mine.clock.speed if mine else current_app.extensions["iterum"]["speed"],
         "rehearsal": mine,
+        "lesson_cue": lesson_cue(),
         "real_next": real_next(),
         "alarms_on": any(run.state in LIVE for run in open_runs),
         "open_runs": open_runs,

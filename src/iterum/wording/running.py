@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from iterum.wording.figures import Numbers, minutes, one_of, plain
+from iterum.wording.figures import Numbers, family_label, minutes, one_of, plain
 
 
 def _hot(numbers: Numbers) -> str:
@@ -35,6 +35,17 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "held_in_hand": lambda n: f"{n['id']} is needed by the batch in hand of {', '.join(n['packs'])}. Close that first.",
     "run_amps_over": "{current_a:.1f} A are more than the {limit_a:.1f} A that the chain allows now.",
     "pack_unfit": "{id} may not be charged: {why}",
+    # what was really done in a lesson
+    "not_as_said": lambda n: (
+        f"{n['id']} is a {family_label(n['family'])}, Iterum was told {family_label(n['said'])}: charged like that, "
+        f"its cells are driven to {n['cell_v']:.1f} V."
+    ),
+    "stopped_short": lambda n: (
+        f"After {n['minutes']:.0f} min {n['current_a']:.1f} A still flow, and "
+        f"{n['lacks_mah']:.0f} of {n['missing_mah']:.0f} mAh are missing. It is full when the amps have fallen, here after "
+        f"{n['full_min']:.0f} min."
+    ),
+    "left_full": "{id} stands at {cell_v:.2f} V a cell for {hours:.0f} h. Storage is {storage_v:.2f}, {move_mah:.0f} mAh less.",
     # the look list
     "look_flat": "Flat and hard, not puffed or soft?",
     "look_skin": "Wrap whole, nothing crushed or pierced?",

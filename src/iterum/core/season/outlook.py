@@ -88,6 +88,10 @@ class Expected:
         """mAh that should be in by a minute of the charge."""
         return float(np.interp(minute, self.t_min, self.charge_mah))
 
+    def amps_at(self, minute: float) -> float:
+        """Amps that should flow at a minute of the charge."""
+        return float(np.interp(minute, self.t_min, self.current_a))
+
 
 def expect(
     result: Charge,
@@ -216,7 +220,7 @@ def outlook(expected: Expected, seen: Sequence[Observation], now_min: float) -> 
     come_min = _come_to(expected, latest)
     stretch = 1.0
     flows_a = last.current_a
-    expected_a = float(np.interp(come_min, expected.t_min, expected.current_a))
+    expected_a = expected.amps_at(come_min)
     if flows_a is not None and flows_a > 0.02 * expected.dialled_a and expected_a > 0:
         stretch = min(max(expected_a / flows_a, 0.5), 2.0)
     since = 0.0 if flows_a is not None and flows_a <= NO_AMPS_A else max(now_min - last.at_min, 0.0)

@@ -21,6 +21,7 @@ from iterum.web.figures import figure, whole
 from iterum.web.frame import go_back_to
 from iterum.web.next_up import todos
 from iterum.web.pictures.curves import PHONE_WIDTH, draw_evening
+from iterum.web.played import may_begin, played_on
 from iterum.web.rehearse.day import CHOICES, day_page
 from iterum.web.who import is_shared
 
@@ -46,8 +47,11 @@ def _mine() -> Rehearsal:
 
 
 @blueprint.get("")
-def page() -> str:
+def page() -> str | AnyResponse:
     """On the real bench: begin or go back in. In a rehearsal: its speed, its steps, what may go wrong."""
+    mine = rehearsal()
+    if mine is not None and mine.lesson is not None:
+        return redirect(url_for("rehearse.lesson", name=mine.lesson.id))
     rehearsals = current_app.extensions["iterum"]["rehearsals"]
     heats = rehearsals.heats() if rehearsal() is None else None
     changed = heats is not None and heats != desk().heats()
@@ -61,6 +65,9 @@ DONE = "iterum_lessons"
 
 
 def _lessons() -> tuple[Lesson, ...]:
+    mine = rehearsal()
+    if mine is not None:
+        return mine.course
     return lessons(current_app.extensions["iterum"]["store"].path.parent / "lessons")
 
 
@@ -72,7 +79,7 @@ def _done() -> dict[str, str]:
 
 @blueprint.get("/lesson/<name>")
 def lesson(name: str) -> Response:
-    """One situation; with a choice, what would have come of it."""
+    """One situation; with a choice, or played with hands on its bench, what comes of it, or would have."""
     course = _lessons()
     at = next((number for number, item in enumerate(course) if item.id == name), None)
     if at is None:
@@ -80,6 +87,9 @@ def lesson(name: str) -> Response:
     mine = course[at]
     chosen = next((item for item in mine.options if item.id == request.args.get("choose")), None)
     told = outcome(mine, chosen) if chosen else None
+    played = played_on(mine)
+    if chosen is None and played is not None and played.judged is not None:
+        chosen, told = played.judged.option, played.judged.outcome
     evening = told.evening if told else None
     rules = mine.session.rules
     pictures = (
@@ -87,7 +97,8 @@ def lesson(name: str) -> Response:
     )
     done = _done()
     page = render_template("rehearse/lesson.html", lesson=mine, number=at + 1, course=course, chosen=chosen, told=told,
-                           pictures=pictures, done=done,
+                           pictures=pictures, done=done, played=played, hands=may_begin(),
+                           elsewhere=current_app.extensions["iterum"]["rehearsals"].elsewhere,
                            following=course[at + 1] if at + 1 < len(course) else None)  # fmt: skip
     answer = Response(page)
     if chosen:
@@ -131,11 +142,22 @@ def begin() -> AnyResponse:
         raise Busy("this is a rehearsal already")
     if is_shared():
         raise Busy("a rehearsal is begun on Iterum’s own machine: it is not shared")
+    if "lesson" in request.form:
+        return _begin_lesson(request.form["lesson"])
     speed = request.form.get("speed", 10.0, type=figure)
     if speed not in SPEEDS:
         raise BadRequest("No such speed.")
     url = current_app.extensions["iterum"]["rehearsals"].begin(request.host_url.rstrip("/"), speed, now())
     return redirect(f"{url}plan" if desk().latest_plan() else url)
+
+
+def _begin_lesson(name: str) -> AnyResponse:
+    mine = next((item for item in _lessons() if item.id == name), None)
+    if mine is None:
+        raise NotThere("lesson", name)
+    real_url = request.host_url.rstrip("/")
+    url = current_app.extensions["iterum"]["rehearsals"].begin(real_url, SPEEDS[0], now(), mine.id)
+    return redirect(url.rstrip("/") + url_for(f"{mine.begins}.page"))
 
 
 @blueprint.post("/end")
@@ -163,10 +185,11 @@ def take() -> AnyResponse:
 
 @blueprint.post("/leave")
 def leave() -> AnyResponse:
-    """End it from within, and go back to the real bench."""
-    to = _mine().real_url
+    """End it from within, and go back to the real bench: to a lesson where one is named."""
+    mine, name = _mine(), request.form.get("lesson", "")
+    known = any(item.id == name for item in mine.course)
     Timer(LEAVE_S, current_app.extensions["iterum"]["over"].set).start()
-    return redirect(f"{to}/rehearse")
+    return redirect(mine.real_url + (url_for("rehearse.lesson", name=name) if known else url_for("rehearse.page")))
 
 
 @blueprint.post("/speed")
