@@ -62,6 +62,7 @@ def running(
         server.server_close()
         if watch:
             app.extensions["iterum"]["watch"].stop()
+        app.extensions["iterum"]["rehearsals"].end()
         app.extensions["iterum"]["links"].close()
         app.extensions["iterum"]["desk"].close()
 

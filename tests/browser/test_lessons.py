@@ -7,7 +7,7 @@ from playwright.sync_api import expect
 from iterum.core.season.lesson import outcome
 from iterum.exchange.lessons import lessons
 from iterum.wording import about
-from tests.browser.bench import turning
+from tests.browser.bench import compared_and_started, turning
 
 
 def shown(page, option, told):
@@ -45,3 +45,59 @@ def test_each_is_played_twice_from_the_first_page_in_two_acts(page, address):
     page.goto(f"{address}/rehearse")
     for lesson in lessons():  # what was done is kept: the last of it
         expect(page.locator(".lessons")).to_contain_text(next(item for item in lesson.options if item.good).words)
+
+
+def totals(page, *digits):
+    """Type the totals of the packs one after another."""
+    if page.get_by_role("link", name="Read only the total").count():
+        with turning(page):
+            page.get_by_role("link", name="Read only the total").click()
+    for text in digits:
+        page.keyboard.type(text)
+        with turning(page):
+            page.keyboard.press("Enter")
+
+
+def plugged_in(page, *tags):
+    """From the dial card of these packs to the board, as on any day."""
+    page.goto(page.url.split("/measure")[0] + "/charge?" + "&".join(f"packs={tag}" for tag in tags))
+    for name in ("Take it in hand", "All of these are sound|Sound, and plugged in", "All plugged in"):
+        button = page.get_by_role("button", name=re.compile(name))
+        if button.count():
+            with turning(page):
+                button.click()
+
+
+def test_one_is_done_with_hands_on_its_own_bench_the_wrong_way_and_the_right_one(page, address):
+    lesson = lessons()[0]
+    slip, good = (next(item for item in lesson.options if item.good is right) for right in (False, True))
+    page.goto(f"{address}/rehearse/lesson/{lesson.id}")
+    with turning(page):
+        page.keyboard.press("Enter")  # on its own bench: another process, another database
+    assert not page.url.startswith(address)
+    expect(page.get_by_label("Rehearsal")).to_contain_text("Nothing is real, nothing is logged")
+    expect(page.get_by_label("The lesson")).to_contain_text("A-1 15.47 V")
+    totals(page, "1540", "1510")
+    plugged_in(page, "A-1", "A-2")
+    with turning(page):
+        page.get_by_role("link", name="What would have flowed").click()
+    shown(page, slip, outcome(lesson, slip))
+    expect(page.get_by_role("main")).to_contain_text("15.40 V typed, the checker shows 15.47")
+    with turning(page):
+        page.keyboard.press("Enter")  # try again: back to the real bench
+    assert page.url == f"{address}/rehearse/lesson/{lesson.id}"
+    with turning(page):
+        page.keyboard.press("Enter")
+    totals(page, "1547", "1508")
+    plugged_in(page, "A-2")
+    compared_and_started(page)
+    with turning(page):
+        page.get_by_role("link", name="What flows").click()
+    shown(page, good, outcome(lesson, good))
+    with turning(page):
+        page.keyboard.press("Enter")
+    assert page.url == f"{address}/rehearse/lesson/{lessons()[1].id}"
+    page.goto(f"{address}/rehearse")
+    expect(page.locator(".lessons")).to_contain_text(good.words)  # what was done is kept on the real bench
+    page.goto(f"{address}/log")
+    assert "A-2" not in page.get_by_role("main").inner_text()

@@ -27,7 +27,8 @@ from iterum.web.who import is_shared
 
 blueprint = Blueprint("rehearse", __name__, url_prefix="/rehearse", template_folder="templates")
 
-LEAVE_S = 0.5
+LEAVE_S = 4.0
+"""So long a page that is being left may still ask this process for something."""
 MOST_SEED = 1_000_000
 """Days to draw from."""
 DISTURBANCES = {
