@@ -24,7 +24,7 @@ from iterum.services.running import RunDesk
 from iterum.store.database import Store
 from iterum.web import create_app
 from tests.conftest import NOON, SOAK
-from tests.web.conftest import Visitor, planned
+from tests.web.conftest import Seen, Visitor, planned
 
 
 def dumped(path):
@@ -108,22 +108,61 @@ def test_whatever_is_done_in_it_the_real_bench_stays_as_it_was(rehearsal, real, 
     assert dumped(real) == before
 
 
-def test_heats_that_slipped_in_it_are_taken_into_the_real_plan_and_nothing_else(rehearsal, real):
+def test_heats_rules_and_kit_of_it_are_taken_into_the_real_bench_each_by_itself_and_nothing_else(rehearsal, real):
     pilot = Pilot(rehearsal.url)
     pilot.ask("/rehearse/disturb", kind="slip")
+    pilot.ask("/rules", rule="rate", school="half")
     pilot.ask("/begin/packs", label="2 x 650 3S LiPo")
+    pilot.ask("/kit/board/retire", id="Four")
     app = create_app(real, lambda: NOON)
     app.extensions["iterum"]["rehearsals"] = rehearsal
     visitor, desk = Visitor(app), app.extensions["iterum"]["desk"]
-    before, packs = desk.heats(), desk.session().packs
-    assert "Its heats stand at other times" in visitor.get("/rehearse").seen.said
-    visitor.post("/rehearse/take")
-    assert desk.heats()[0].at == before[0].at + timedelta(minutes=15)
-    assert [heat.wish.name for heat in desk.heats()] == [heat.wish.name for heat in before]
-    assert desk.session().packs == packs
-    visitor.post("/rehearse/take")  # once is enough
-    assert desk.heats()[0].at == before[0].at + timedelta(minutes=15)
+    before, heats = desk.session(), desk.heats()
+    said = visitor.get("/rehearse").seen.said
+    assert "Take its heats Take its house rules Take its kit: Four" in said
+    visitor.post("/rehearse/take", what="heats")
+    assert desk.heats()[0].at == heats[0].at + timedelta(minutes=15)
+    assert [heat.wish.name for heat in desk.heats()] == [heat.wish.name for heat in heats]
+    assert desk.session().rules == before.rules
+    visitor.post("/rehearse/take", what="rules")
+    assert desk.session().rules.rate_c == 0.5
+    assert desk.session().kit == before.kit
+    visitor.post("/rehearse/take", what="kit")
+    assert {board.id for board in before.kit.boards} - {board.id for board in desk.session().kit.boards} == {"Four"}
+    assert desk.session().packs == before.packs
+    said = visitor.get("/rehearse").seen.said
+    assert "Take its" not in said, said[said.index("Take its") - 60 :][:160]
+    assert "the same here" in visitor.post("/rehearse/take", what="heats").seen.said  # once is enough
+    assert visitor.post("/rehearse/take", what="packs").status_code == 400
     app.extensions["iterum"]["store"].close()
+
+
+def test_a_day_on_the_whole_bench_is_told_heat_by_heat_against_its_first_plan(real):
+    app = create_app(real, lambda: NOON)
+    planned(Visitor(app))
+    first = app.extensions["iterum"]["desk"].latest_plan()
+    app.extensions["iterum"]["store"].close()
+    held = Rehearsals(real)
+    pilot = Pilot(held.begin("http://127.0.0.1:9", 60, NOON))
+    try:
+        said = lambda: Seen(pilot.ask("/rehearse")[1]).said  # noqa: E731
+        heats = [item for item in first.plan.wanted if item.wish.is_heat]
+        assert said().count("to come") == len(heats)
+        pilot.ask("/rehearse/disturb", kind="slip")
+        assert "The next heat slips by 15 min" in said()
+        for _ in range(60):  # nobody does anything: what was not full when it began does not fly
+            pilot.ask("/rehearse/step", back="/rehearse")
+            if "to come" not in said():
+                break
+        told = said()
+        assert told.count("to come") == 0
+        flown = [int(have) for have in re.findall(r"\d\d:\d\d, (\d+) of \d+ \d\d:\d\d, \d+ of \d+", told)]
+        assert len(flown) == len(heats)
+        charged = {key.tag for batch in first.plan.batches for key in batch.charges}
+        went = [int(have) for have in re.findall(r"\d\d:\d\d, \d+ of \d+ \d\d:\d\d, (\d+) of \d+", told)]
+        assert sorted(went) == sorted(len(set(item.packs) - charged) for item in heats)
+    finally:
+        held.end()
 
 
 def test_it_reaches_no_device_but_the_simulated_one(rehearsal, tmp_path):

@@ -38,7 +38,7 @@ def rehearse(
     mine = database.parent / ("lesson" if named else "rehearsal") / "iterum.sqlite3"
     try:
         course = lessons(database.parent / "lessons")
-        lesson = _lesson(course, named)
+        lesson, first = _lesson(course, named), None
         mine.parent.mkdir(parents=True, exist_ok=True)
         if lesson is not None:
             laid_out(lesson, mine, begins)
@@ -46,7 +46,7 @@ def rehearse(
         else:
             copied(database, mine, begins)
             store = Store(mine)
-            session = Desk(store).session()
+            session, first = Desk(store).session(), Desk(store).latest_plan()
             store.close()
     except (StoreTrouble, BadInput, NotThere) as trouble:
         click.echo(str(trouble), err=True)
@@ -65,7 +65,7 @@ def rehearse(
         sys.stdout.flush()
 
     try:
-        run_rehearsal(mine, Rehearsal(real_url.rstrip("/"), clock, bench, lesson, course), address, over, told)
+        run_rehearsal(mine, Rehearsal(real_url.rstrip("/"), clock, bench, lesson, course, first), address, over, told)
     finally:
         bench.close()
 

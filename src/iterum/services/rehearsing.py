@@ -8,22 +8,32 @@ import sqlite3
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import closing
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from math import inf
 from pathlib import Path
 from threading import Lock
 
+from iterum.core.bench.kit import Kit, Source
+from iterum.core.bench.rules import HouseRules
+from iterum.core.bench.session import Wish
+from iterum.core.planning.record import KeptPlan
+from iterum.core.season.account import HeatTold, heats_told
+from iterum.core.season.agenda import BATCH_LONGEST
+from iterum.core.season.as_it_went import true_batches
 from iterum.core.season.lesson import Deed, Judged, Lesson, judged
+from iterum.core.season.records import Incident
 from iterum.core.season.run import OPEN, State
 from iterum.devices.sim_server import SimServer
 from iterum.exchange.heats import Heat
-from iterum.services.desk import Desk
+from iterum.services.desk import Desk, by_id, kit_items
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 from iterum.store.copies import copy
 from iterum.store.database import Store
+from iterum.store.kit import KitItem
 
 SPEEDS = (1.0, 10.0, 60.0, 300.0)
 """Seconds of the rehearsal for each real one."""
@@ -55,6 +65,11 @@ class RehearsalClock:
         return (self() - self._begins).total_seconds()
 
     @property
+    def began(self) -> datetime:
+        """When it began, in the rehearsal."""
+        return self._begins
+
+    @property
     def speed(self) -> float:
         """Seconds of the rehearsal for each real one."""
         return self._speed
@@ -74,7 +89,7 @@ class RehearsalClock:
 @dataclass(frozen=True)
 class Rehearsal:
     """What a rehearsing Iterum knows of itself. real_url : of the real bench. lesson : the one that is played, if any;
-    course : all of them.
+    course : all of them. first : the plan with which a rehearsed day began. happened : what was let go wrong, and when.
     """
 
     real_url: str
@@ -82,6 +97,8 @@ class Rehearsal:
     bench: SimServer
     lesson: Lesson | None = None
     course: tuple[Lesson, ...] = ()
+    first: KeptPlan | None = None
+    happened: list[tuple[datetime, str]] = field(default_factory=list)
 
     def step(self, until: datetime, watcher: Watcher) -> None:
         """Let time pass to a moment, the simulated bench and the watch with it."""
@@ -115,6 +132,19 @@ class Rehearsal:
                 deeds.append(Deed(packs, told, choice, run.kind, run.state, stopped_min))
         return tuple(deeds)
 
+    def account(self, runs: RunDesk, desk: Desk, incidents: Sequence[Incident]) -> tuple[HeatTold, ...]:
+        """The day so far, heat by heat, against the plan with which it began; nothing where there was none."""
+        now, latest = self.clock(), desk.latest_plan()
+        if self.first is None or latest is None:
+            return ()
+        session = desk.session_at(latest.made_at, now)
+        batches = true_batches(latest, runs.since(latest.made_at - BATCH_LONGEST, now), session, now)
+        hurt: dict[str, float] = {}
+        for item in incidents:
+            for tag in item.packs:
+                hurt[tag] = min(hurt.get(tag, inf), latest.minute(item.at))
+        return heats_told(self.first, latest, batches, session.wanted, now, hurt)
+
     def judged(self, runs: RunDesk, desk: Desk) -> Judged | None:
         """How the lesson goes; None as long as that cannot be told."""
         return judged(self.lesson, self.deeds(runs, desk)) if self.lesson else None
@@ -144,6 +174,50 @@ def copied(real: Path, to: Path, now: datetime) -> None:
         database.execute(f"UPDATE runs SET state = ?, ended_at = ? WHERE state IN ({marks})", ended)  # noqa: S608
 
 
+@dataclass(frozen=True)
+class Changed:
+    """What a rehearsal ended with that the real bench has otherwise; None, or nothing, where they agree."""
+
+    heats: tuple[Heat, ...] | None = None
+    rules: HouseRules | None = None
+    kit: tuple[KitItem, ...] = ()
+    gone: tuple[KitItem, ...] = ()
+
+    def take(self, what: str, desk: Desk, now: datetime) -> bool:
+        """Take the heats, the house rules or the kit over; False where nothing of that is otherwise. Raises Unsafe."""
+        if what == "heats" and self.heats is not None:
+            desk.set_heats(self.heats, now)
+        elif what == "rules" and self.rules is not None:
+            desk.set_rules(self.rules, now)
+        elif what == "kit" and (self.kit or self.gone):
+            known = by_id(kit_items(desk.session().kit))
+            for item in self.kit:
+                desk.save_kit_item(item, item.id if item.id in known else None)
+            for item in self.gone:
+                desk.retire(type(item), item.id, now)
+        else:
+            return False
+        return True
+
+
+def _timeless(heats: Sequence[Heat]) -> list[tuple[datetime, Wish]]:
+    """Heats by their time of day alone, to the second: minutes are counted from another moment on every bench."""
+    return [(heat.at.replace(microsecond=0), replace(heat.wish, at_min=0.0)) for heat in heats]
+
+
+def _kit_changed(theirs: Kit, ours: Kit) -> tuple[tuple[KitItem, ...], tuple[KitItem, ...]]:
+    """Kit that is new or other there, and kit that is gone there; what was drawn from a source is no change of it."""
+    here, there = (by_id([_full(item) for item in kit_items(kit)]) for kit in (ours, theirs))
+    return (
+        tuple(item for tag, item in there.items() if here.get(tag) != item),
+        tuple(item for tag, item in here.items() if tag not in there),
+    )
+
+
+def _full(item: KitItem) -> KitItem:
+    return replace(item, taken_wh=0.0) if isinstance(item, Source) else item
+
+
 class Rehearsals:
     """The rehearsal of one bench, where one runs: begun and ended from the real one."""
 
@@ -158,13 +232,18 @@ class Rehearsals:
         """Where its copy of the bench lies; it stays until the next one begins."""
         return self._database.parent / "rehearsal" / "iterum.sqlite3"
 
-    def heats(self) -> tuple[Heat, ...] | None:
-        """The heats as they stand in the rehearsal, or stood when it ended; None where none was held."""
+    def changed(self, desk: Desk) -> Changed:
+        """What stands otherwise in the rehearsal, or stood when it ended, than on this bench."""
         if not self.copy.is_file():
-            return None
+            return Changed()
         store = Store(self.copy)
         try:
-            return Desk(store).heats()
+            theirs = Desk(store)
+            return Changed(
+                theirs.heats() if _timeless(theirs.heats()) != _timeless(desk.heats()) else None,
+                theirs.session().rules if theirs.session().rules != desk.session().rules else None,
+                *_kit_changed(theirs.session().kit, desk.session().kit),
+            )
         finally:
             store.close()
 

@@ -15,7 +15,7 @@ from math import exp
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import Flight, Order, heats_to_come
 from iterum.core.planning.schedule import Gene
-from iterum.core.planning.score import Prefer, Score, ready_for_heats
+from iterum.core.planning.score import Prefer, Score, ready_for_heats, score_of
 from iterum.core.planning.search import CHUNK, Candidate, Search
 from iterum.core.planning.starts import for_heats
 from iterum.core.quantities import NOISE, at_most
@@ -62,8 +62,9 @@ class DaySearch:
         """What one set of decisions comes to, quickly; once and for all."""
         if flights not in self._seen:
             problem = self.problem.otherwise(flights)
-            genes = tuple(for_heats(problem))
-            self._seen[flights] = replace(Search(problem, self.prefer, self.seed, genes).candidate(genes), iterations=0)
+            genes, schedule = for_heats(problem)
+            score = score_of(problem, schedule, self.prefer)
+            self._seen[flights] = Candidate(problem, tuple(genes), schedule, score, iterations=0)
         return self._seen[flights]
 
     def reckon_anew(self) -> None:
@@ -96,7 +97,7 @@ class DaySearch:
             yield self._noted()
             if of is None or self.best.problem is not of.problem:
                 of = self.best
-                inner = iter(Search(of.problem, self.prefer, self.seed + turn, of.genes))
+                inner = Search(of.problem, self.prefer, self.seed + turn, of.genes).from_here()
             assert inner is not None  # made just above
             sought = next(inner, None)
             self.iterations += CHUNK
@@ -117,7 +118,7 @@ class DaySearch:
             return
         candidate = min(hopeful, key=lambda item: (self._given_up(item), item.score))
         self._worked.add(candidate.problem.flights or ())
-        inner = iter(Search(candidate.problem, self.prefer, self.seed + turn, candidate.genes))
+        inner = Search(candidate.problem, self.prefer, self.seed + turn, candidate.genes).from_here()
         sought = next(inner, None)
         self.iterations += CHUNK
         if sought is not None and sought.score.short < self.best.score.short:
@@ -134,6 +135,8 @@ class DaySearch:
         """The same with the full model's minutes for each batch that is full shortly before its heat: one that an
         estimate meets by a minute may be missed by them, and what is best must stay so."""
         problem = candidate.problem
+        # What was placed before other minutes were known stands in it with the old ones.
+        candidate = Search(problem, self.prefer, self.seed, candidate.genes).candidate(candidate.genes)
         while any([
             problem.refine(item.gene.members, item.gene.machine, item.board, item.gene.part)
             for item in candidate.schedule.placed

@@ -229,7 +229,7 @@ class _Day:
             used_wh[batch.source or ""] += batch.energy_in_wh
             _hold(free, real)
             went.append(real)
-        return RehearsedDay(tuple(went), tuple(dropped), tuple(_flew(heats, went, self.hurt)))
+        return RehearsedDay(tuple(went), tuple(dropped), tuple(as_flown(heats, went, self.hurt)))
 
     def _sound(self, batch: PlannedBatch) -> PlannedBatch | None:
         """The batch without packs that are hurt by then; None where nothing is left of it."""
@@ -300,8 +300,8 @@ def _back(batch: PlannedBatch, heats: Sequence[Flown]) -> float:
     return back_min
 
 
-def _flew(heats: Sequence[Flown], went: Sequence[PlannedBatch], hurt: dict[str, float]) -> list[HeatAsFlown]:
-    """Who was full in time, heat by heat."""
+def as_flown(heats: Sequence[Flown], went: Sequence[PlannedBatch], hurt: Mapping[str, float]) -> list[HeatAsFlown]:
+    """Who was full in time, heat by heat. went : batches as they really went. hurt : minutes, by tag."""
     full_min = {key: batch.full_min for batch in went for key in batch.charges}
     times: Counter[str] = Counter()
     flown = []

@@ -44,11 +44,15 @@ class Seated:
 
 @dataclass(frozen=True)
 class Schedule:
-    """Seated batches in the order of their list, and those for which there was no energy or no place."""
+    """Seated batches in the order of their list, and those for which there was no energy or no place.
+
+    listed : all of them in that order.
+    """
 
     placed: tuple[Seated, ...]
     unplaced: tuple[Gene, ...]
     used_wh: dict[str, float]
+    listed: tuple[Gene, ...]
 
     @property
     def makespan_min(self) -> float:
@@ -121,6 +125,8 @@ class Occupancy:
         self.boards: list[list[tuple[float, float]]] = [[] for _ in problem.boards]
         self.person: list[tuple[float, float]] = []
         self.drawn: dict[str, list[tuple[float, float, float]]] = {name: [] for name in problem.limits_w}
+        self.waited_for_watts = False
+        """Whether a batch that was looked for had to wait for watts, so that fewer amps may be sooner."""
         self.used_wh: dict[str, float] = {}
         self.usable_wh = {source.id: source.usable_wh for source in problem.kit.sources if source.usable_wh is not None}
         for low, high in problem.away:
@@ -152,8 +158,9 @@ class Occupancy:
         for part in self.problem.board_parts[board]:
             _insert(self.boards[part], times)
 
-    def earliest(self, gene: Gene, board: int, costs: Costs, release_min: float) -> float:
-        """When this batch could start, every resource asked in turn until none objects.
+    def earliest(self, gene: Gene, board: int, costs: Costs, release_min: float, latest_min: float = inf) -> float:
+        """When this batch could start, every resource asked in turn until none objects; without end where that is later
+        than `latest_min`.
 
         board : index of a board of the problem, -1 for none. release_min : minutes from now, from when it can be had.
         """
@@ -163,6 +170,8 @@ class Occupancy:
         start, hands_min = release_min, self.setup_min + costs.wait_min
         whole = hands_min + gene.minutes(costs)
         for _ in range(400):
+            if start > latest_min:
+                return inf
             before = start
             start = free_from(self.channels[machine], start, whole)
             for part in self.problem.board_parts[board] if board >= 0 else ():
@@ -171,19 +180,23 @@ class Occupancy:
             for name, factor in uses:
                 drawn = self.drawn[name]
                 if drawn:
-                    start = power_free_from(drawn, start, whole, costs.power_w * factor, limits_w[name])
+                    free = power_free_from(drawn, start, whole, costs.power_w * factor, limits_w[name])
+                    if free > start:
+                        start, self.waited_for_watts = free, True
             if start <= before + EPS:
                 return start
         return inf
 
-    def find(self, gene: Gene, release_min: float = 0.0) -> Seated | None:
+    def find(self, gene: Gene, release_min: float = 0.0, full_by_min: float = inf) -> Seated | None:
         """The board and the earliest time for a batch; None where it cannot be charged or the energy is gone.
 
-        release_min : minutes from now, from when on it can be had.
+        release_min : minutes from now, from when on it can be had. full_by_min : minutes from now; full later than that
+        it is not looked for.
         """
         best: Seated | None = None
         problem = self.problem
         release_min = max(release_min, problem.release_min(gene.members))
+        full_by_min = min(full_by_min, problem.last_min(gene.members)) + EPS
         source = self.problem.machines[gene.machine].source_id
         for board in self.problem.boards_for(gene.members):
             costs = self.problem.costs(gene.members, gene.machine, board, gene.part)
@@ -193,10 +206,11 @@ class Occupancy:
                 taken_wh = costs.energy_wh / self.problem.machines[gene.machine].feed.efficiency_from_source
                 if self.used_wh.get(source, 0.0) + taken_wh > self.usable_wh[source] + EPS:
                     continue
-            start = self.earliest(gene, board, costs, release_min)
-            lead = start + self.setup_min + costs.wait_min
+            hands_min = self.setup_min + costs.wait_min
+            start = self.earliest(gene, board, costs, release_min, full_by_min - hands_min - costs.full_min)
+            lead = start + hands_min
             full, end = lead + costs.full_min, self._taken_off(gene, lead + costs.full_min, lead + gene.minutes(costs))
-            if full > problem.last_min(gene.members) + EPS:
+            if full > full_by_min:
                 continue  # its heat will have begun: nothing is charged for it any more
             if start < inf and (best is None or (end, full) < (best.end_min - EPS, best.full_min)):
                 best = Seated(gene, board, costs, start, lead, full, end)
@@ -266,16 +280,14 @@ def _back_again_min(problem: Problem, gene: Gene, ends: dict[int, float]) -> flo
     return max((end_min + away_min for end_min, away_min in back), default=0.0)
 
 
-def _same_so_far(problem: Problem, genes: Sequence[Gene], like: Schedule | None) -> Sequence[Seated]:
-    """The batches of a schedule that stand in the same order at the head of a list: they need not be placed anew."""
-    if like is None or like.unplaced or problem.rounds:
-        return ()
+def _same_so_far(genes: Sequence[Gene], like: Schedule | None) -> int:
+    """How many batches at the head of a list are those of a schedule, in the same order: they are not placed anew."""
     count = 0
-    for gene, item in zip(genes, like.placed, strict=False):
-        if gene is not item.gene and gene != item.gene:
+    for gene, other in zip(genes, like.listed if like is not None else (), strict=False):
+        if gene is not other and gene != other:
             break
         count += 1
-    return like.placed[:count]
+    return count
 
 
 def decode(
@@ -285,15 +297,19 @@ def decode(
 
     like : a schedule of a list that may begin with the same batches, to save work.
     """
-    bench = Occupancy(problem)
-    placed: list[Seated] = list(_same_so_far(problem, genes, like))
+    bench, genes = Occupancy(problem), _in_turn(problem, genes)
+    same = _same_so_far(genes, like)
+    known = {item.gene.members: item for item in like.placed} if like is not None and same else {}
+    placed = [known[gene.members] for gene in genes[:same] if gene.members in known]
+    unplaced = [gene for gene in genes[:same] if gene.members not in known]
+    ends: dict[int, float] = {}
     for item in placed:
         if item.end_min > worse_than_min + EPS:
             return None
         bench.take(item)
-    unplaced: list[Gene] = []
-    ends: dict[int, float] = {}
-    for gene in _in_turn(problem, genes)[len(placed) :]:
+        if problem.rounds:
+            ends.update(dict.fromkeys(item.gene.members, item.full_min))
+    for gene in genes[same:]:
         back_min = _back_again_min(problem, gene, ends)
         seat = bench.find(gene, back_min) if back_min < inf else None
         if seat is None:
@@ -305,4 +321,4 @@ def decode(
         placed.append(seat)
         if problem.rounds:
             ends.update(dict.fromkeys(gene.members, seat.full_min))
-    return Schedule(tuple(placed), tuple(unplaced), bench.used_wh)
+    return Schedule(tuple(placed), tuple(unplaced), bench.used_wh, tuple(genes))

@@ -90,6 +90,11 @@ class Search:
         """The best again, by what is known of its minutes now."""
         self.best = self.candidate(self.best.genes)
 
+    def from_here(self) -> Iterator[Candidate]:
+        """The same without other ways to start: for who has a start that was made for this."""
+        self._begun = True
+        return iter(self)
+
     def __iter__(self) -> Iterator[Candidate]:
         """Runs of annealing, one after another, reporting the best after each chunk."""
         if not self._begun:

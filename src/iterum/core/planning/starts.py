@@ -2,10 +2,11 @@
 
 from collections.abc import Iterator, Sequence
 from itertools import product
+from math import inf
 
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.resources import RATE_PARTS
-from iterum.core.planning.schedule import Gene, Occupancy, Seated, decode
+from iterum.core.planning.schedule import Gene, Occupancy, Schedule, Seated, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.quantities import at_most
 
@@ -17,12 +18,16 @@ def _best_place(
     best: tuple[float, float, Seated] | None = None
     for machine in range(len(problem.machines)):
         for part in parts:
-            seat = bench.find(Gene(members, machine, part, balance))
-            if seat is None:
-                continue
-            done_min = seat.full_min if problem.rounds else seat.end_min
-            if best is None or (done_min, seat.costs.rate_c) < best[:2]:
-                best = done_min, seat.costs.rate_c, seat
+            bench.waited_for_watts = False
+            # The first one that is full by then is not beaten by what is full later.
+            full_by_min = best[0] if best is not None and problem.rounds else inf
+            seat = bench.find(Gene(members, machine, part, balance), full_by_min=full_by_min)
+            if seat is not None:
+                done_min = seat.full_min if problem.rounds else seat.end_min
+                if best is None or (done_min, seat.costs.rate_c) < best[:2]:
+                    best = done_min, seat.costs.rate_c, seat
+            if part < len(RATE_PARTS) and not bench.waited_for_watts:
+                break  # fewer amps take longer, and nothing else would begin sooner
     return best[2] if best else None
 
 
@@ -125,10 +130,10 @@ def by_rules(problem: Problem, needed: dict[str, int]) -> list[Gene]:
     return best[1] if best else []
 
 
-def for_heats(problem: Problem) -> list[Gene]:
+def for_heats(problem: Problem) -> tuple[list[Gene], Schedule]:
     """Quickly, for one set of decisions on the heats: heat after heat, packs together as far as boards take them, each
     batch where it is full first, taken off at full. The better of large and of small batches."""
-    best: tuple[Score, list[Gene]] | None = None
+    best: tuple[Score, list[Gene], Schedule] | None = None
     largest = max((board.ports for board in problem.boards), default=1)
     for size in sorted({largest, min(largest, 2), 1}, reverse=True):
         groups = [group for members in chosen_packs(problem, {}) for group in _windows(problem, members, size)]
@@ -137,10 +142,11 @@ def for_heats(problem: Problem) -> list[Gene]:
         assert schedule is not None  # nothing cuts it short
         score = score_of(problem, schedule, Prefer.SOONEST)
         if best is None or score < best[0]:
-            best = score, genes
+            best = score, genes, schedule
         if not score.unmet:
             break
-    return best[1] if best else []
+    assert best is not None  # there is a size at least
+    return best[1:]
 
 
 SHARES = (0.5, 0.7, 1.0, 1.3)

@@ -16,7 +16,7 @@ from iterum.core.season.run import LIVE
 from iterum.devices.driver import Refused
 from iterum.exchange.lessons import lessons
 from iterum.services.rehearsing import SPEEDS, Rehearsal
-from iterum.web.context import desk, now, rehearsal, runs, undoable, watcher
+from iterum.web.context import desk, log_book, now, rehearsal, runs, undoable, watcher
 from iterum.web.figures import figure, whole
 from iterum.web.frame import go_back_to
 from iterum.web.next_up import todos
@@ -27,6 +27,7 @@ from iterum.web.who import is_shared
 
 blueprint = Blueprint("rehearse", __name__, url_prefix="/rehearse", template_folder="templates")
 
+TAKEN = {"heats": "Heats", "rules": "House rules", "kit": "Kit"}
 LEAVE_S = 4.0
 """So long a page that is being left may still ask this process for something."""
 MOST_SEED = 1_000_000
@@ -54,11 +55,24 @@ def page() -> str | AnyResponse:
     if mine is not None and mine.lesson is not None:
         return redirect(url_for("rehearse.lesson", name=mine.lesson.id))
     rehearsals = current_app.extensions["iterum"]["rehearsals"]
-    heats = rehearsals.heats() if rehearsal() is None else None
-    changed = heats is not None and heats != desk().heats()
-    return render_template("rehearse/page.html", changed=changed, speeds=SPEEDS, running=rehearsals.running,
-                           url=rehearsals.url, choices=CHOICES, has_plan=desk().latest_plan() is not None,
-                           disturbances=DISTURBANCES, course=_lessons(), done=_done())  # fmt: skip
+    changed = rehearsals.changed(desk()) if mine is None else None
+    incidents = log_book().report(mine.clock.began, now()).incidents if mine is not None else ()
+    account = mine.account(runs(), desk(), incidents) if mine is not None else ()
+    happened = mine.happened if mine is not None else ()
+    return render_template(
+        "rehearse/page.html",
+        changed=changed,
+        account=account,
+        happened=happened,
+        speeds=SPEEDS,
+        running=rehearsals.running,
+        url=rehearsals.url,
+        choices=CHOICES,
+        has_plan=desk().latest_plan() is not None,
+        disturbances=DISTURBANCES,
+        course=_lessons(),
+        done=_done(),
+    )
 
 
 DONE = "iterum_lessons"
@@ -171,17 +185,19 @@ def end() -> AnyResponse:
 
 @blueprint.post("/take")
 def take() -> AnyResponse:
-    """Take the heats as they stand in the rehearsal into the real bench; nothing else of it comes over."""
+    """Take heats, house rules or kit as they stand in the rehearsal into the real bench; nothing else comes over."""
     if rehearsal() is not None:
-        raise Busy("this is a rehearsal: take its heats on the real bench")
-    heats = current_app.extensions["iterum"]["rehearsals"].heats()
-    if heats is None or heats == desk().heats():
-        flash("Nothing to take: the heats are the same.")
-        return redirect(url_for("rehearse.page"))
-    with undoable("The heats of the rehearsal are taken") as told:
-        desk().set_heats(heats, now())
-        told.text = "The heats of the rehearsal are taken. Plan again to follow."
-    return redirect(url_for("plan.page"))
+        raise Busy("this is a rehearsal: take its changes on the real bench")
+    what = request.form.get("what", "")
+    if what not in TAKEN:
+        raise BadRequest("Nothing of that name is taken.")
+    changed = current_app.extensions["iterum"]["rehearsals"].changed(desk())
+    with undoable(f"{TAKEN[what]} of the rehearsal") as told:
+        taken = changed.take(what, desk(), now())
+        told.text = f"{TAKEN[what]} of the rehearsal taken. Plan again to follow."
+        if not taken:
+            told.text = "Nothing to take: it is the same here."
+    return redirect(url_for("plan.page" if taken else "rehearse.page"))
 
 
 @blueprint.post("/leave")
@@ -229,6 +245,7 @@ def disturb() -> AnyResponse:
             ]
             with undoable("The next heat slips by 15 min"):
                 desk().set_heats(moved, now())
+            mine.happened.append((now(), DISTURBANCES[kind]))
         return redirect(go_back_to(request.form.get("back", "")))
     live = [run.channel for run in runs().open() if run.state in LIVE and run.kind is Kind.CHARGE]
     try:
@@ -237,5 +254,6 @@ def disturb() -> AnyResponse:
     except (Refused, KeyError) as error:
         flash(f"Nothing to disturb: {error}.", "care")
     else:
+        mine.happened.append((now(), DISTURBANCES[kind]))
         flash(f"{DISTURBANCES[kind]}.", "care")
     return redirect(go_back_to(request.form.get("back", "")))
