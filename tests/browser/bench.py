@@ -68,14 +68,14 @@ def running(
 
 
 @contextmanager
-def playing(lesson: Lesson, folder: Path, at: datetime) -> Iterator[str]:
-    """The bench of a lesson with its simulated charger, as its process lays it out; gives its address."""
+def playing(lesson: Lesson, folder: Path, at: datetime, real: str = "http://127.0.0.1:9") -> Iterator[str]:
+    """The bench of a lesson with its simulated charger, as its process lays it out; gives its address. real : of the real bench."""
     database, clock = folder / lesson.id / "iterum.sqlite3", RehearsalClock(at, 1)
     database.parent.mkdir()
     laid_out(lesson, database, at)
     bench = SimServer(lesson.truth, "127.0.0.1", 0, 1.0, clock.monotonic)
     bench.start()
-    mine = Rehearsal("http://127.0.0.1:9", clock, bench, lesson, lessons())
+    mine = Rehearsal(real, clock, bench, lesson, lessons())
     try:
         with running(database, clock, watch=True, rehearsal=mine) as address:
             yield address
@@ -135,6 +135,16 @@ def taken_in_hand(page: Page) -> int:
         with turning(page):
             page.get_by_role("button", name="All plugged in").click()
     return int(page.url.rstrip("/").rsplit("/", 1)[1])
+
+
+def plugged_in(page: Page, *tags: str) -> None:
+    """From the dial card of these packs to the board, as on any day."""
+    page.goto("/".join(page.url.split("/")[:3]) + "/charge?" + "&".join(f"packs={tag}" for tag in tags))
+    for name in ("Take it in hand", "All of these are sound|Sound, and plugged in", "All plugged in"):
+        button = page.get_by_role("button", name=re.compile(name))
+        if button.count():
+            with turning(page):
+                button.click()
 
 
 def compared_and_started(page: Page) -> None:

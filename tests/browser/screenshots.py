@@ -11,11 +11,12 @@ from iterum.core.planning.score import Prefer
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
 from iterum.demo.live import load_demo
+from iterum.exchange.lessons import lessons
 from iterum.services.desk import Desk
 from iterum.services.planning import PlanJob
 from iterum.services.watching import TYPED
 from iterum.store.database import Store
-from tests.browser.bench import PHONE, WIDE, chromium, running
+from tests.browser.bench import PHONE, WIDE, chromium, patient, playing, plugged_in, running, turning
 from tests.devices.bench import Clock, Field, served
 
 FOLDER = Path(__file__).parents[2] / "docs" / "screenshots"
@@ -27,7 +28,7 @@ VIEWS = {
     "match": ("/match?class=lipo-4S", WIDE, "day"),
     "match-night": ("/match?class=lipo-6S", WIDE, "night"),
     "dial": ("/charge?packs=T-01&packs=T-02&packs=T-04&packs=T-07", WIDE, "day"),
-    "lesson": ("/rehearse/lesson/low-one-last?choose=last", WIDE, "day"),
+    "lesson": ("/rehearse", WIDE, "day"),
     "heats": ("/heats", WIDE, "day"),
     "plan": ("/plan?batch=4", WIDE, "day"),
     "plan-phone": ("/plan", PHONE, "day"),
@@ -61,9 +62,11 @@ def main(names: list[str]) -> None:
         job.wait(60)
         store.close()
         with running(path, lambda: MORNING) as address:
-            take([name for name in wanted if not name.startswith("run")], address)
+            take([name for name in wanted if not name.startswith(("run", "lesson"))], address)
         with tempfile.TemporaryDirectory() as other:
             take_run([name for name in wanted if name.startswith("run")], Path(other))
+            with running(path, lambda: MORNING) as real:
+                take_lesson([name for name in wanted if name.startswith("lesson")], Path(other), real)
 
 
 def take(names: list[str], address: str) -> None:
@@ -77,6 +80,21 @@ def take(names: list[str], address: str) -> None:
             page.wait_for_timeout(300)
             page.screenshot(path=FOLDER / f"{name}.png", animations="disabled", full_page=name in TALL)
             page.close()
+
+
+def take_lesson(names: list[str], folder: Path, real: str) -> None:
+    """A lesson on its own bench: the low pack was typed as the others are, and plugged in with them."""
+    lesson = next(item for item in lessons() if item.id == "low-one-last")
+    with playing(lesson, folder, MORNING, real) as address:
+        with chromium() as browser:
+            page = patient(browser.new_page(viewport=WIDE))
+            page.goto(f"{address}/measure")
+            page.keyboard.type("384384384384")
+            page.wait_for_timeout(500)
+            with turning(page):
+                page.keyboard.press("Enter")
+            plugged_in(page, *(f"G-{number}" for number in range(1, 7)))
+        take(names, address)
 
 
 def take_run(names: list[str], folder: Path) -> None:

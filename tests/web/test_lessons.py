@@ -222,6 +222,9 @@ def test_a_slip_of_the_hands_is_told_by_how_the_packs_truly_stand(name, at_bench
         assert f"{abs(model.worst.peak_current_a):.1f} A" in said
     elif name == "by-the-clock":
         assert "After 50 min" in said
+    if name in ("dropped-digit", "low-one-last", "weak-cell"):  # what was typed stands beside what it was then
+        assert re.search(r"(1\d\.|3\.)\d\d V typed, the checker showed", said)
+        assert {"dropped-digit": "showed 15.47", "low-one-last": "showed 3.65 3.65 3.65 3.65", "weak-cell": "showed 3.80 3.80 3.66 3.81"}[name] in said
     kept = hands.visitor.client.get_cookie("iterum_lessons").value
     assert kept == f"{name}:{judged.option.id}"
 

@@ -1,5 +1,6 @@
 """A lesson that is played with hands: what every page says of it, and what was done so far."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from iterum.core.bench.packs import Condition, Pack
@@ -20,13 +21,15 @@ MISREAD_K = 3.0
 class Checked:
     """What the checker shows at one pack, and what was typed of it; typed empty where nothing was.
 
-    warmth : what a thermometer shows, where warmth is what the lesson is about.
+    warmth : what a thermometer shows, where warmth is what the lesson is about. showed : what the checker showed when
+    that was typed.
     """
 
     tag: str
     shows: str
     warmth: str
     typed: str
+    showed: str
     agrees: bool
 
 
@@ -78,28 +81,26 @@ def may_begin() -> bool:
 
 
 def _checked(mine: Rehearsal, lesson: Lesson, tag: str, pack: Pack | None) -> Checked:
-    """What was typed last, beside what the checker shows."""
-    cell_v = mine.checker(tag)
-    shows = [sum(cell_v)] if lesson.by_total else list(cell_v)
+    """What was typed last, beside what the checker shows, or showed before the pack was plugged in."""
+    shows = mine.checker(tag)
+    plugged = [item for packs in mine.bench.bench.plugged for item in packs if item.id == tag]
+    (stood,) = plugged[:1] or mine.bench.bench.standing([tag])
+    cell_v = stood.reading.cell_v if stood.reading else ()
     readings = [item for item in desk().readings(tag) if item.origin == TYPED] if pack else []
     read = readings[0].reading if readings else None
-    typed = [] if read is None else list(read.cell_v or (read.pack_v,))
-    against = shows if len(typed) == len(shows) else [sum(cell_v)]
+    typed = () if read is None else read.cell_v or (read.pack_v,)
+    against = tuple(round(volts, 2) for volts in cell_v) if len(typed) == len(cell_v) else (sum(cell_v),)
     agrees = len(typed) == len(against) and all(
         abs(one - other) < MISREAD_V for one, other in zip(typed, against, strict=True)
     )
-    told_c = next((item.temperature_c for item in lesson.truth.packs if item.id == tag), None)
-    if told_c is None:
-        return Checked(tag, _figures(shows), "", _figures(typed), agrees)
-    stands_c = mine.bench.bench.packs[tag].temperature_c
-    agrees = (
-        agrees
-        and read is not None
-        and read.temperature_c is not None
-        and abs(read.temperature_c - stands_c) < MISREAD_K
-    )
-    return Checked(tag, _figures(shows), f"{stands_c:.0f} °C", _figures(typed), agrees)
+    warmth = ""
+    if any(item.id == tag and item.temperature_c is not None for item in lesson.truth.packs):
+        warmth = f"{mine.bench.bench.packs[tag].temperature_c:.0f} °C"
+        # A pack cools while one looks: what was typed may be more.
+        agrees &= read is not None and (read.temperature_c or 0.0) > (stood.temperature_c or 0.0) - MISREAD_K
+    return Checked(tag, _figures((sum(shows),) if lesson.by_total else shows), warmth, _figures(typed),
+                   _figures(against), agrees)  # fmt: skip
 
 
-def _figures(values: list[float]) -> str:
+def _figures(values: Sequence[float]) -> str:
     return " ".join(volts(value) for value in values)
