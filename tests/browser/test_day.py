@@ -215,7 +215,7 @@ def test_what_to_do_is_there_although_the_server_is_gone(open_page, tmp_path, de
 
 
 def test_an_act_of_a_charger_is_never_kept_and_says_that_it_was_not_sent(place, open_page):
-    page = open_page(PHONE, touch=True)
+    page = open_page(PHONE, touch=True, workers="block")  # what a worker asks for, no route stops
     key = place.runs.begin(Choice(("P-08",), None, "Twin-1"), place.clock())
     page.goto(f"{place.address}/run/{key}")
     page.get_by_role("button", name="Sound, and plugged in").wait_for()

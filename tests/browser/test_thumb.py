@@ -59,5 +59,6 @@ def test_whatever_acts_is_whole_uncovered_and_large_enough(part, open_page, addr
         page.set_viewport_size(
             {"width": SIZES[0][0], "height": 3000}
         )  # nothing under the bottom bar that could be scrolled away
-        wrong += violations(page, path, SOAK > 1 or number % 3 == 0)
+        if SOAK > 1 or number % 3 == 0:  # the same templates as at a desk, where each is asked everything
+            wrong += violations(page, path)
     assert "\n".join(map(str, wrong)) == ""

@@ -4,7 +4,7 @@ import { root } from "./page.js";
 
 const STOP_EVERY_MS = 4000;
 const LOOK_EVERY_MS = 20000;
-const title = document.title;
+let title = document.title;
 let sound = null;
 let lastBeep = 0;
 
@@ -45,6 +45,10 @@ function alarm() {
 }
 
 export function startAlarms() {
+  document.addEventListener("turned", () => {
+    title = document.title;
+    alarm();
+  });
   document.addEventListener("htmx:afterSwap", alarm);
   document.addEventListener("htmx:sendError", () => {
     root.dataset.link = "lost";

@@ -1,7 +1,7 @@
 /* Digit fields of Measure: three digits fill a cell and move on. On a phone the page's own pad is the keyboard. */
 
-const form = document.querySelector("[data-measure]");
-const fields = form ? [...form.querySelectorAll("[data-digits]")] : [];
+let form = null;
+let fields = [];
 const phone = window.matchMedia("(max-width: 760px)");
 let lastField = 0;
 
@@ -80,6 +80,15 @@ function setPad() {
 const PAD = { rub, back: () => toCell(-1) };
 
 export function startDigits() {
+  restartDigits();
+  phone.addEventListener("change", setPad);
+}
+
+/* Take up the fields that stand on the page now. */
+export function restartDigits() {
+  form = document.querySelector("[data-measure]");
+  fields = form ? [...form.querySelectorAll("[data-digits]")] : [];
+  lastField = 0;
   if (!form) {
     return;
   }
@@ -104,7 +113,6 @@ export function startDigits() {
     const name = button.dataset.key;
     button.addEventListener("click", () => (PAD[name] ? PAD[name]() : put(name)));
   }
-  phone.addEventListener("change", setPad);
   setPad();
   const done = document.querySelector("[data-done]");
   if (done) {

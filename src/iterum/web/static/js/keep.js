@@ -1,6 +1,7 @@
 /* What is entered without the link is kept on this device, shown, and sent once when the link is back. */
 
 import { csrf, UNSEEN } from "./page.js";
+import { turnTo } from "./turn.js";
 
 const KEPT = "iterum-kept";
 const DRAFT = "iterum-draft-";
@@ -149,7 +150,12 @@ async function onSubmit(event) {
     const answer = await send(url, all, keeps && !form.dataset.notKept ? PATIENCE_MS : CHARGER_MS);
     if (answer.ok && answer.headers.get("content-type")?.startsWith("text/plain")) {
       forgetDraft();
-      location.href = (await answer.text()).replace(/^taken already$/, location.href);
+      const next = (await answer.text()).replace(/^taken already$/, location.href);
+      if (form.hasAttribute("data-measure")) {
+        await turnTo(next);
+      } else {
+        location.href = next;
+      }
       return;
     }
     HTMLFormElement.prototype.submit.call(named(form, submitter));
@@ -236,6 +242,10 @@ export function startKeeping() {
   show();
   giveBack();
   document.addEventListener("submit", onSubmit);
+  document.addEventListener("turned", () => {
+    show();
+    giveBack();
+  });
   document.addEventListener("input", keepDraft);
   document.addEventListener("click", () => setTimeout(keepDraft, 0));
   document.addEventListener("keyup", keepDraft);

@@ -96,8 +96,13 @@ function onScan(event) {
   scanned = before + event.key;
 }
 
-export function startKeys() {
+function showWayToAct() {
   document.getElementById("to-primary").hidden = !document.getElementById("primary");
+}
+
+export function startKeys() {
+  showWayToAct();
+  document.addEventListener("turned", showWayToAct);
   document.addEventListener("keydown", onScan, { capture: true });
   const list = [...KEYS].sort((one, other) => Number(other.shift) - Number(one.shift));
   document.addEventListener("keydown", (event) => {

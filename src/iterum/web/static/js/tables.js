@@ -21,4 +21,5 @@ export function startTables() {
   };
   all(document);
   document.addEventListener("htmx:load", (event) => all(event.detail.elt));
+  document.addEventListener("turned", () => all(document));
 }
