@@ -8,13 +8,13 @@ input and the same number of steps give the same plan.
 
 import random
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import replace
-from math import exp
+from math import exp, inf
 
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import Flight, Order, heats_to_come
-from iterum.core.planning.schedule import Gene
+from iterum.core.planning.schedule import Gene, Schedule
 from iterum.core.planning.score import Prefer, Score, ready_for_heats, score_of
 from iterum.core.planning.search import CHUNK, Candidate, Search
 from iterum.core.planning.starts import for_heats
@@ -22,7 +22,7 @@ from iterum.core.quantities import NOISE, at_most
 
 TRIES = 24
 """Sets of decisions that are tried between two chunks of the inner search."""
-STALE = 60
+STALE = 30
 """After so many tries without a better one it goes on from the best again, shaken."""
 CLOSE_PART, CLOSE_MIN = 0.08, 1.0
 """Nearer to its heat than by this part of its minutes and so many more, a batch is reckoned exactly."""
@@ -44,6 +44,8 @@ class DaySearch:
         self.worth = sum(heat.value * heat.count for heat in self.heats)
         self._seen: dict[tuple[Flight, ...], Candidate] = {}
         self._worked: set[tuple[Flight, ...]] = set()
+        self._placed: dict[Hashable, tuple[tuple[Gene, ...], Schedule, Score]] = {}
+        self._problems: dict[tuple[Flight, ...], Problem] = {}
         tried = [self.candidate(tuple(start))] if start else []
         tried += [self.tried(problem.flights)] if problem.flights is not None else []
         tried += [self.tried(tuple(Flight() for _ in self.heats))]
@@ -61,15 +63,30 @@ class DaySearch:
     def tried(self, flights: tuple[Flight, ...]) -> Candidate:
         """What one set of decisions comes to, quickly; once and for all."""
         if flights not in self._seen:
-            problem = self.problem.otherwise(flights)
-            genes, schedule = for_heats(problem)
-            score = score_of(problem, schedule, self.prefer)
-            self._seen[flights] = Candidate(problem, tuple(genes), schedule, score, iterations=0)
+            problem = self._of(flights)
+            seated = self._seated(problem)
+            if seated not in self._placed:
+                genes, schedule = for_heats(problem)
+                self._placed[seated] = tuple(genes), schedule, score_of(problem, schedule, self.prefer)
+            self._seen[flights] = Candidate(problem, *self._placed[seated], iterations=0)
         return self._seen[flights]
+
+    def _of(self, flights: tuple[Flight, ...]) -> Problem:
+        """The problem under these decisions, made once."""
+        if flights not in self._problems:
+            self._problems[flights] = self.problem.otherwise(flights)
+        return self._problems[flights]
+
+    def _seated(self, problem: Problem) -> Hashable:
+        """Who flies in which heat: other decisions that come to the same seats come to the same plan."""
+        assert problem.day is not None  # there are heats
+        places = {id(heat): at for at, heat in enumerate(problem.day.heats)}
+        return tuple((places[id(seat.heat)], seat.charge, seat.ready_min) for seat in problem.day.seats)
 
     def reckon_anew(self) -> None:
         """The best again, by what is known of its minutes now; what was tried before is forgotten."""
         self._seen.clear()
+        self._placed.clear()
         self._worked.clear()
         again = Search(self.best.problem, self.prefer, self.seed, self.best.genes).candidate(self.best.genes)
         self.best = min(again, self.tried(self.best.problem.flights or ()), key=lambda item: item.score)
@@ -83,17 +100,21 @@ class DaySearch:
             turn += 1
             for _ in range(self.tries if self.best.score.unmet or turn < 3 else self.tries // 4):
                 self.iterations += 1
-                other = self.tried(self._other(current))
-                gain = self._weight(current.score) - self._weight(other.score)
-                if gain >= 0 or self.random.random() < exp(gain / (WARM * self.worth + NOISE)):
-                    current = other
                 stale += 1
+                flights, luck = self._other(current), self.random.random()
+                if stale > STALE:
+                    current, stale = self.best, 0
+                # What it gives up is the least that it loses: where that is too much it need not be placed.
+                given_up = self._given_up(self._of(flights))
+                if given_up > self.best.score.unmet and not self._taken(current, given_up, luck):
+                    continue
+                other = self.tried(flights)
+                if self._taken(current, self._weight(other.score), luck):
+                    current = other
                 if other.score.short < self.best.score.short:
                     other = self._sure(other)
                     if other.score < self.best.score:
                         self.best, stale = other, 0
-                if stale > STALE:
-                    current, stale = self.best, 0
             yield self._noted()
             if of is None or self.best.problem is not of.problem:
                 of = self.best
@@ -109,14 +130,20 @@ class DaySearch:
             if self.best.score.unmet:
                 self._work_on_another(turn)
 
+    def _taken(self, current: Candidate, weight: float, luck: float) -> bool:
+        """Whether decisions that weigh so much are gone on from."""
+        gain = self._weight(current.score) - weight
+        return gain >= 0 or luck < exp(gain / (WARM * self.worth + NOISE))
+
     def _work_on_another(self, turn: int) -> None:
         """A chunk of the inner search on decisions that would meet more than the best do, were all batches in time: a
         start that is placed quickly does not show what they are worth."""
+        unmet = self.best.score.unmet
         hopeful = [candidate for flights, candidate in self._seen.items()
-                   if flights not in self._worked and self._given_up(candidate) < self.best.score.unmet]  # fmt: skip
+                   if flights not in self._worked and self._given_up(candidate.problem) < unmet]  # fmt: skip
         if not hopeful:
             return
-        candidate = min(hopeful, key=lambda item: (self._given_up(item), item.score))
+        candidate = min(hopeful, key=lambda item: (self._given_up(item.problem), item.score))
         self._worked.add(candidate.problem.flights or ())
         inner = Search(candidate.problem, self.prefer, self.seed + turn, candidate.genes).from_here()
         sought = next(inner, None)
@@ -124,9 +151,9 @@ class DaySearch:
         if sought is not None and sought.score.short < self.best.score.short:
             self.best = min(self.best, self._sure(sought), key=lambda item: item.score)
 
-    def _given_up(self, candidate: Candidate) -> float:
+    def _given_up(self, problem: Problem) -> float:
         """The worth of the heats that decisions give up, or that find too few packs."""
-        day = candidate.problem.day
+        day = problem.day
         assert day is not None  # there are heats
         seated = Counter(id(seat.heat) for seat in day.seats)
         return sum(heat.value * heat.count for heat in day.heats if seated[id(heat)] < heat.count)
@@ -140,7 +167,7 @@ class DaySearch:
         while any([
             problem.refine(item.gene.members, item.gene.machine, item.board, item.gene.part)
             for item in candidate.schedule.placed
-            if item.full_min + CLOSE_PART * item.costs.full_min + CLOSE_MIN > problem.last_min(item.gene.members)
+            if problem.last_min(item.gene.members) < inf
         ]):  # fmt: skip
             candidate = Search(problem, self.prefer, self.seed, candidate.genes).candidate(candidate.genes)
         if problem.flights in self._seen and self._seen[problem.flights].genes == candidate.genes:

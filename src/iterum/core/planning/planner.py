@@ -126,20 +126,27 @@ class Planner:
 
     def _settled(self) -> tuple[tuple[Gene, ...], Schedule, Score]:
         """The best list with the full model's minutes; sought on for a while where those minutes break a wish."""
-        for attempt in range(REPAIRS):
+        settled: list[Candidate] = []
+        for _ in range(REPAIRS):
             best = self.search.best
-            genes = self._gentler(best.genes) if self.gentle and self.prefer is Prefer.SOONEST else best.genes
-            schedule = self._refined(genes)
-            score = score_of(self.problem, schedule, self.prefer)
-            kept = score.short <= (*best.score.short[:2], best.score.late_min + MOMENT_MIN)
-            if kept or attempt == REPAIRS - 1:
+            allowed = (*best.score.short[:2], best.score.late_min + MOMENT_MIN)
+            gentler = self._gentler(best.genes) if self.gentle and self.prefer is Prefer.SOONEST else best.genes
+            for genes in dict.fromkeys((gentler, best.genes)):  # fewer amps are not worth a wish
+                schedule = self._refined(genes)
+                score = score_of(self.problem, schedule, self.prefer)
+                settled.append(Candidate(best.problem, genes, schedule, score, best.iterations))
+                if score.short <= allowed:
+                    break
+            if settled[-1].score.short <= allowed or len(settled) > REPAIRS:
                 break
             # Refined minutes are known now, and count from here on.
             self.search.reckon_anew()
             for chunk, candidate in enumerate(self.search):
                 if chunk >= REPAIR_CHUNKS or candidate.score.short <= (0, 0, MOMENT_MIN):
                     break
-        return genes, schedule, score
+        kept = min(reversed(settled), key=lambda item: item.score.short)
+        self.search.best = kept
+        return kept.genes, kept.schedule, kept.score
 
     def _gentler(self, genes: tuple[Gene, ...]) -> tuple[Gene, ...]:
         """Fewer amps wherever the end stays where it is: less wear at no cost."""
