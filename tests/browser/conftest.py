@@ -4,7 +4,7 @@ import re
 import shutil
 
 import pytest
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import expect, sync_playwright
 
 from iterum.core.bench.choice import Choice
 from iterum.core.season.outlook import Observation
@@ -66,6 +66,9 @@ def empty_address(tmp_path):
         yield found
 
 
+PATIENCE_MS = 30_000
+"""A machine that does other things too is slow at times; what never comes fails all the same."""
+expect.set_options(timeout=PATIENCE_MS)
 EXPECTED = re.compile("status of 4|^htmx:(afterRequest|sendAbort)")
 """What is refused on purpose, and what a newer question, or the next page, made needless; a lost one is a sendError."""
 
@@ -80,7 +83,7 @@ def open_page(browser):
         context = browser.new_context(viewport=size, reduced_motion="reduce", **more)
         contexts.append(context)
         page = context.new_page()
-        page.set_default_timeout(8000)
+        page.set_default_timeout(PATIENCE_MS)
         page.problems = []
         page.on("pageerror", lambda error: page.problems.append(str(error)))
         page.on("console", lambda message: page.problems.append(message.text) if message.type == "error" else None)

@@ -59,7 +59,6 @@ def totals(page, *digits):
 
 
 def test_one_is_done_with_hands_on_its_own_bench_the_wrong_way_and_the_right_one(page, address):
-    page.set_default_timeout(60_000)  # a process begins, twice, beside whatever else this machine does
     lesson = lessons()[0]
     slip, good = (next(item for item in lesson.options if item.good is right) for right in (False, True))
     page.goto(f"{address}/rehearse/lesson/{lesson.id}")
