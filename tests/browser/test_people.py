@@ -3,6 +3,7 @@
 import pytest
 from playwright.sync_api import expect
 
+from tests.browser.bench import turning
 from tests.browser.test_access import with_a_plan
 
 KEYS_TO_AMPS = 90
@@ -134,11 +135,19 @@ def test_packs_are_read_one_after_another_by_their_digits_and_enter_alone(page, 
     hands.type("3x1300 4S LiPo", counted=False)
     expect(page.get_by_text("A-01 to A-03").first).to_be_visible()
     page.goto(f"{empty_address}/measure")
+    page.evaluate("window.stands = 'yes'")
     for tag in ("A-01", "A-02"):
         expect(page.locator("#pack-tag")).to_have_text(tag)
         hands.type("384384384384")
     expect(page.locator("#pack-tag")).to_have_text("A-03")
     assert hands.keys == 2 * KEYS_A_PACK
+    assert page.evaluate("window.stands") == "yes"  # the page stands, its next pack comes in it
+    assert (page.title(), page.url) == ("Measure A-03 · Iterum", f"{empty_address}/measure?pack=A-03")
+    expect(page.get_by_label("Cell 1, volts")).to_be_focused()
+    expect(page.get_by_role("navigation", name="Steps and stores")).to_contain_text("2 of 3")
+    with turning(page):
+        page.go_back()
+    expect(page.locator("#pack-tag")).to_have_text("A-02")
 
 
 TAPS_FROM_GROUP_TO_AMPS = 6
