@@ -4,7 +4,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.browser.bench import PHONE, WIDE
+from tests.browser.bench import PHONE, WIDE, ready, turning
 from tests.conftest import SOAK
 
 AXE = (Path(__file__).parents[1] / "vendor" / "axe.min.js").read_text("utf-8")
@@ -29,8 +29,11 @@ EMPTY = ("/measure", "/match", "/charge", "/put-away", "/packs", "/kit")
 def with_a_plan(opened, address):
     opened.goto(f"{address}/plan")
     opened.get_by_label("Try for").select_option("2.0")
-    opened.locator("#plan-anew").click()
-    opened.get_by_role("heading", name="At the bench").wait_for(timeout=20_000)
+    with turning(opened):
+        opened.locator("#plan-anew").click()
+    opened.locator("html:not(:has(#progress))").wait_for(state="attached")  # until then nothing is taken in hand
+    opened.get_by_role("heading", name="At the bench").wait_for()
+    ready(opened)
     return opened
 
 
