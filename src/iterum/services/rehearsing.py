@@ -17,6 +17,7 @@ from pathlib import Path
 from threading import Lock
 
 from iterum.core.bench.kit import Kit, Source
+from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Wish
 from iterum.core.planning.record import KeptPlan
@@ -115,6 +116,23 @@ class Rehearsal:
             self.bench.pass_time()
             packs = self.bench.bench.packs
             return self.bench.bench.check(tag) if tag in packs else ()
+
+    def stands(self, tag: str) -> Pack:
+        """A pack as it truly stands now."""
+        with self.bench.lock:
+            (pack,) = self.bench.bench.standing([tag])
+        return pack
+
+    def stood(self, tag: str) -> Pack:
+        """A pack as it truly stood when it was first plugged in; as it stands, where it was not."""
+        with self.bench.lock:
+            plugged = [pack for packs in self.bench.bench.plugged for pack in packs if pack.id == tag]
+        return plugged[0] if plugged else self.stands(tag)
+
+    @property
+    def times_plugged(self) -> int:
+        """How often hands plugged something in."""
+        return len(self.bench.bench.plugged)
 
     def deeds(self, runs: RunDesk, desk: Desk) -> tuple[Deed, ...]:
         """What was done with packs so far, the oldest first: what hands plugged in, as it truly stood."""

@@ -4,7 +4,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from iterum.core.bench.packs import Condition, Pack
-from iterum.core.reasons import Reason
 from iterum.core.season.lesson import Judged, Lesson
 from iterum.services.desk import TYPED
 from iterum.services.rehearsing import Rehearsal
@@ -44,11 +43,6 @@ class Played:
     marked: tuple[str, ...]
     judged: Judged | None
 
-    @property
-    def wrong(self) -> tuple[Reason, ...]:
-        """What speaks against what was done."""
-        return self.judged.outcome.refusals if self.judged and not self.judged.good else ()
-
 
 def played_on(lesson: Lesson) -> Played | None:
     """How a lesson stands where it is played on this bench; None elsewhere."""
@@ -56,8 +50,7 @@ def played_on(lesson: Lesson) -> Played | None:
     if mine is None or mine.lesson is None or mine.lesson.id != lesson.id:
         return None
     states = [(run.key, run.state.value) for run in runs().latest()]
-    plugged = len(mine.bench.bench.plugged)
-    judged = desk().remember(f"judged {plugged} {states}", now(), lambda: mine.judged(runs(), desk()))
+    judged = desk().remember(f"judged {mine.times_plugged} {states}", now(), lambda: mine.judged(runs(), desk()))
     packs = {pack.id: pack for pack in desk().session().packs}
     return Played(
         lesson,
@@ -82,9 +75,7 @@ def may_begin() -> bool:
 
 def _checked(mine: Rehearsal, lesson: Lesson, tag: str, pack: Pack | None) -> Checked:
     """What was typed last, beside what the checker shows, or showed before the pack was plugged in."""
-    shows = mine.checker(tag)
-    plugged = [item for packs in mine.bench.bench.plugged for item in packs if item.id == tag]
-    (stood,) = plugged[:1] or mine.bench.bench.standing([tag])
+    shows, stood = mine.checker(tag), mine.stood(tag)
     cell_v = stood.reading.cell_v if stood.reading else ()
     readings = [item for item in desk().readings(tag) if item.origin == TYPED] if pack else []
     read = readings[0].reading if readings else None
@@ -95,7 +86,7 @@ def _checked(mine: Rehearsal, lesson: Lesson, tag: str, pack: Pack | None) -> Ch
     )
     warmth = ""
     if any(item.id == tag and item.temperature_c is not None for item in lesson.truth.packs):
-        warmth = f"{mine.bench.bench.packs[tag].temperature_c:.0f} °C"
+        warmth = f"{mine.stands(tag).temperature_c:.0f} °C"
         # A pack cools while one looks: what was typed may be more.
         agrees &= read is not None and (read.temperature_c or 0.0) > (stood.temperature_c or 0.0) - MISREAD_K
     return Checked(tag, _figures((sum(shows),) if lesson.by_total else shows), warmth, _figures(typed),
