@@ -6,7 +6,7 @@ import sqlite3
 import urllib.error
 import urllib.parse
 import urllib.request
-from contextlib import closing
+from contextlib import closing, suppress
 from datetime import timedelta
 from http.cookiejar import CookieJar
 
@@ -163,6 +163,16 @@ def test_a_day_on_the_whole_bench_is_told_heat_by_heat_against_its_first_plan(re
         assert sorted(went) == sorted(len(set(item.packs) - charged) for item in heats)
     finally:
         held.end()
+
+
+def test_who_has_left_it_is_not_led_back_in(rehearsal):
+    assert rehearsal.running
+    with suppress(urllib.error.URLError):  # no real bench is there to go back to
+        Pilot(rehearsal.url).ask("/rehearse/leave", to="home")
+    assert not rehearsal.running
+    again = rehearsal.begin("http://127.0.0.1:9", 60, NOON)
+    assert rehearsal.running
+    assert "Nothing is real" in Pilot(again).ask("/kit")[1]
 
 
 def test_it_reaches_no_device_but_the_simulated_one(rehearsal, tmp_path):

@@ -17,7 +17,7 @@ from iterum.devices.sim_server import SimServer
 from iterum.exchange.faults import BadInput
 from iterum.exchange.lessons import lessons
 from iterum.services.desk import Desk
-from iterum.services.rehearsing import Rehearsal, RehearsalClock, copied, laid_out
+from iterum.services.rehearsing import Rehearsal, RehearsalClock, copied, folder_of, laid_out
 from iterum.store.database import Store
 from iterum.store.troubles import StoreTrouble
 from iterum.web.serve import rehearse as run_rehearsal
@@ -35,7 +35,7 @@ def rehearse(
 ) -> None:
     """See `iterum rehearse --help`."""
     begins = datetime.fromisoformat(at) if at else present()
-    mine = database.parent / ("lesson" if named else "rehearsal") / "iterum.sqlite3"
+    mine = folder_of(database, named) / "iterum.sqlite3"
     try:
         course = lessons(database.parent / "lessons")
         lesson, first = _lesson(course, named), None

@@ -41,6 +41,8 @@ SPEEDS = (1.0, 10.0, 60.0, 300.0)
 STEP_S = 15.0
 """The watch looks so often while time is stepped over."""
 MOST_STEP = timedelta(hours=8)
+LEFT = "left"
+"""A file that says that somebody has left: its process goes on for a moment, for the page that is on its way."""
 NOT_JOINED = (State.PLANNED, State.INSPECTED, State.DROPPED)
 """A run that no channel has holds its packs together in none of these."""
 
@@ -236,6 +238,11 @@ def _full(item: KitItem) -> KitItem:
     return replace(item, taken_wh=0.0) if isinstance(item, Source) else item
 
 
+def folder_of(database: Path, lesson: str | None) -> Path:
+    """Where what is rehearsed of a bench is kept: a copy of it, or the bench of a lesson."""
+    return database.parent / ("lesson" if lesson else "rehearsal")
+
+
 class Rehearsals:
     """The rehearsal of one bench, where one runs: begun and ended from the real one."""
 
@@ -248,7 +255,7 @@ class Rehearsals:
     @property
     def copy(self) -> Path:
         """Where its copy of the bench lies; it stays until the next one begins."""
-        return self._database.parent / "rehearsal" / "iterum.sqlite3"
+        return folder_of(self._database, None) / "iterum.sqlite3"
 
     def changed(self, desk: Desk) -> Changed:
         """What stands otherwise in the rehearsal, or stood when it ended, than on this bench."""
@@ -267,8 +274,13 @@ class Rehearsals:
 
     @property
     def running(self) -> bool:
-        """Whether it runs."""
-        return self._process is not None and self._process.poll() is None
+        """Whether it runs, and nobody has left it."""
+        left = (self._folder / LEFT).exists()
+        return self._process is not None and self._process.poll() is None and not left
+
+    @property
+    def _folder(self) -> Path:
+        return folder_of(self._database, self.lesson)
 
     @property
     def elsewhere(self) -> bool:
@@ -284,10 +296,12 @@ class Rehearsals:
             self.end()
         if self.running:
             return self.url
+        self.end()
         command = [sys.executable, "-m", "iterum", "rehearse", str(self._database), "--real", real_url,
                    "--speed", f"{speed:g}", "--at", now.isoformat(), "--until-input-ends",
                    *(("--lesson", lesson) if lesson else ())]  # fmt: skip
         self.lesson = lesson
+        (self._folder / LEFT).unlink(missing_ok=True)
         self._process = subprocess.Popen(  # noqa: S603 (our own command)
             command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
         )

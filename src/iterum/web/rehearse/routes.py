@@ -15,7 +15,7 @@ from iterum.core.season.lesson import Lesson, outcome
 from iterum.core.season.run import LIVE
 from iterum.devices.driver import Refused
 from iterum.exchange.lessons import lessons
-from iterum.services.rehearsing import SPEEDS, Rehearsal
+from iterum.services.rehearsing import LEFT, SPEEDS, Rehearsal
 from iterum.web.context import desk, log_book, now, rehearsal, runs, undoable, watcher
 from iterum.web.figures import figure, whole
 from iterum.web.frame import go_back_to
@@ -205,6 +205,7 @@ def leave() -> AnyResponse:
     """End it from within, and go back to the real bench: to a lesson where one is named."""
     mine, name = _mine(), request.form.get("lesson", "")
     known = any(item.id == name for item in mine.course)
+    current_app.extensions["iterum"]["store"].path.with_name(LEFT).touch()
     Timer(LEAVE_S, current_app.extensions["iterum"]["over"].set).start()
     return redirect(mine.real_url + (url_for("rehearse.lesson", name=name) if known else url_for("rehearse.page")))
 
