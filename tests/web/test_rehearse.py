@@ -117,6 +117,7 @@ def test_heats_rules_and_kit_of_it_are_taken_into_the_real_bench_each_by_itself_
     app = create_app(real, lambda: NOON)
     app.extensions["iterum"]["rehearsals"] = rehearsal
     visitor, desk = Visitor(app), app.extensions["iterum"]["desk"]
+    visitor.post("/kit/board/retire", id="Six")  # what is changed here meanwhile is no change of the rehearsal
     before, heats = desk.session(), desk.heats()
     said = visitor.get("/rehearse").seen.said
     assert "Take its heats Take its house rules Take its kit: Four" in said

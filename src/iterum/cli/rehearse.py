@@ -17,7 +17,7 @@ from iterum.devices.sim_server import SimServer
 from iterum.exchange.faults import BadInput
 from iterum.exchange.lessons import lessons
 from iterum.services.desk import Desk
-from iterum.services.rehearsing import Rehearsal, RehearsalClock, copied, folder_of, laid_out
+from iterum.services.rehearsing import BEGAN, Rehearsal, RehearsalClock, copied, folder_of, laid_out
 from iterum.store.database import Store
 from iterum.store.troubles import StoreTrouble
 from iterum.web.serve import rehearse as run_rehearsal
@@ -45,6 +45,7 @@ def rehearse(
             session = lesson.truth
         else:
             copied(database, mine, begins)
+            copied(database, mine.with_name(BEGAN), begins)
             store = Store(mine)
             session, first = Desk(store).session(), Desk(store).latest_plan()
             store.close()

@@ -41,6 +41,8 @@ SPEEDS = (1.0, 10.0, 60.0, 300.0)
 STEP_S = 15.0
 """The watch looks so often while time is stepped over."""
 MOST_STEP = timedelta(hours=8)
+BEGAN = "began.sqlite3"
+"""Beside the copy: the bench as it was when the rehearsal began, to know what was changed in it."""
 LEFT = "left"
 """A file that says that somebody has left: its process goes on for a moment, for the page that is on its way."""
 NOT_JOINED = (State.PLANNED, State.INSPECTED, State.DROPPED)
@@ -225,12 +227,13 @@ def _timeless(heats: Sequence[Heat]) -> list[tuple[datetime, Wish]]:
     return [(heat.at.replace(microsecond=0), replace(heat.wish, at_min=0.0)) for heat in heats]
 
 
-def _kit_changed(theirs: Kit, ours: Kit) -> tuple[tuple[KitItem, ...], tuple[KitItem, ...]]:
-    """Kit that is new or other there, and kit that is gone there; what was drawn from a source is no change of it."""
-    here, there = (by_id([_full(item) for item in kit_items(kit)]) for kit in (ours, theirs))
+def _kit_changed(theirs: Kit, began: Kit, ours: Kit) -> tuple[tuple[KitItem, ...], tuple[KitItem, ...]]:
+    """Kit that was added or changed there, and kit that was taken out of use there; what was drawn from a source is no
+    change of it."""
+    there, before, here = (by_id([_full(item) for item in kit_items(kit)]) for kit in (theirs, began, ours))
     return (
-        tuple(item for tag, item in there.items() if here.get(tag) != item),
-        tuple(item for tag, item in here.items() if tag not in there),
+        tuple(item for tag, item in there.items() if item not in (before.get(tag), here.get(tag))),
+        tuple(item for tag, item in here.items() if tag in before and tag not in there),
     )
 
 
@@ -258,19 +261,22 @@ class Rehearsals:
         return folder_of(self._database, None) / "iterum.sqlite3"
 
     def changed(self, desk: Desk) -> Changed:
-        """What stands otherwise in the rehearsal, or stood when it ended, than on this bench."""
-        if not self.copy.is_file():
+        """What was changed in the rehearsal and stands otherwise here; what changed here since is left aside."""
+        if not (self.copy.is_file() and self.copy.with_name(BEGAN).is_file()):
             return Changed()
-        store = Store(self.copy)
+        stores = [Store(path) for path in (self.copy, self.copy.with_name(BEGAN))]
         try:
-            theirs = Desk(store)
+            theirs, began = (Desk(store) for store in stores)
+            heats, rules = theirs.heats(), theirs.session().rules
+            there = _timeless(heats)
             return Changed(
-                theirs.heats() if _timeless(theirs.heats()) != _timeless(desk.heats()) else None,
-                theirs.session().rules if theirs.session().rules != desk.session().rules else None,
-                *_kit_changed(theirs.session().kit, desk.session().kit),
+                heats if there not in (_timeless(began.heats()), _timeless(desk.heats())) else None,
+                rules if rules not in (began.session().rules, desk.session().rules) else None,
+                *_kit_changed(theirs.session().kit, began.session().kit, desk.session().kit),
             )
         finally:
-            store.close()
+            for store in stores:
+                store.close()
 
     @property
     def running(self) -> bool:

@@ -24,8 +24,6 @@ TRIES = 24
 """Sets of decisions that are tried between two chunks of the inner search."""
 STALE = 30
 """After so many tries without a better one it goes on from the best again, shaken."""
-CLOSE_PART, CLOSE_MIN = 0.08, 1.0
-"""Nearer to its heat than by this part of its minutes and so many more, a batch is reckoned exactly."""
 WARM = 0.15
 """How readily worse decisions are gone on from, as a part of what all heats are worth."""
 
@@ -159,8 +157,8 @@ class DaySearch:
         return sum(heat.value * heat.count for heat in day.heats if seated[id(heat)] < heat.count)
 
     def _sure(self, candidate: Candidate) -> Candidate:
-        """The same with the full model's minutes for each batch that is full shortly before its heat: one that an
-        estimate meets by a minute may be missed by them, and what is best must stay so."""
+        """The same with the full model's minutes for each batch of a heat: one that an estimate meets by a minute may
+        be missed by them, or hold up another, and what is best must stay so."""
         problem = candidate.problem
         # What was placed before other minutes were known stands in it with the old ones.
         candidate = Search(problem, self.prefer, self.seed, candidate.genes).candidate(candidate.genes)
