@@ -70,6 +70,13 @@ def _no_network(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(socket.socket, "connect", guarded)
 
 
+def free_port() -> int:
+    """One that nobody listens at just now."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
 def pack(pack_id: str, *cell_v: float, mah: float = 1800, chemistry: str = "lipo", **more: object) -> Pack:
     """A measured pack in one line."""
     cells = more.pop("cells", None) or len(cell_v)

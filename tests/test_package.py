@@ -3,7 +3,6 @@
 import os
 import re
 import signal
-import socket
 import subprocess
 import sys
 import time
@@ -13,7 +12,7 @@ from functools import partial
 from importlib.metadata import distribution
 from pathlib import Path
 
-from tests.conftest import SOAK
+from tests.conftest import SOAK, free_port
 
 ROOT = Path(__file__).parents[1]
 
@@ -65,12 +64,6 @@ def test_the_wheel_alone_starts_the_demo_and_plans_in_an_empty_environment(tmp_p
     server, _, page = started(tmp_path, "--demo", command=[commands / "iterum"])
     stopped(server)
     assert "P-01" in page
-
-
-def free_port():
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return probe.getsockname()[1]
 
 
 COMMAND = (sys.executable, "-c", "from iterum.cli import main; main()")

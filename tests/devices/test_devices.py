@@ -59,7 +59,7 @@ def server(clock):
 
 @pytest.fixture
 def charger(server):
-    found = LineCharger("127.0.0.1", server.port, 0.5)
+    found = LineCharger("127.0.0.1", server.port, 10)
     yield found
     found.close()
 
@@ -123,9 +123,11 @@ class TestFaults:
 
     def test_a_lost_link_is_lost_and_comes_back(self, charger, clock):
         charger.client.ask("FAULT", "link", value=20)
+        charger.client.timeout_s = 0.5
         with pytest.raises(LinkLost):
             charger.read("Twin-1")
         clock.seconds += 21
+        charger.client.timeout_s = 10
         assert charger.read("Twin-1").status is Status.IDLE
 
     def test_a_wrong_count_does_not_start(self, charger):
@@ -153,7 +155,7 @@ class TestFaults:
 
 
 def test_the_checker_reads_what_the_packs_have_rounded_as_meters_do(server):
-    checker = LineChecker("127.0.0.1", server.port, 0.5)
+    checker = LineChecker("127.0.0.1", server.port, 10)
     session = demo_session()
     for pack in session.packs[:6]:
         if pack.reading and pack.chemistry.table:
@@ -177,8 +179,8 @@ def test_it_runs_as_a_process_of_its_own_and_ends_with_its_parent():
     command = [sys.executable, "-m", "iterum", "sim-charger", "--port", "0", "--speed", "60", "--until-input-ends"]
     with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:
         told = process.stdout.readline()
-        charger = LineCharger("127.0.0.1", int(told.split(",")[0].rpartition(":")[2]), 2.0)
+        charger = LineCharger("127.0.0.1", int(told.split(",")[0].rpartition(":")[2]), 10)
         assert len(charger.identify().channels) == 4
         charger.close()
         process.stdin.close()
-        assert process.wait(10) == 0
+        assert process.wait(30) == 0

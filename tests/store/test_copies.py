@@ -18,7 +18,7 @@ from iterum.services.desk import Desk
 from iterum.store.copies import KEPT, DailyCopies, check, copy, restore
 from iterum.store.database import Store
 from iterum.store.troubles import StoreTrouble
-from tests.conftest import NOON, even
+from tests.conftest import NOON, even, free_port
 from tests.web.conftest import Visitor
 
 
@@ -119,16 +119,17 @@ def test_a_file_that_cannot_be_used_is_told_in_a_sentence_and_left_as_it_is(kept
     assert path.read_bytes() == before
     assert readings(tmp_path / "good.sqlite3") == 1
     folder = path.rename(tmp_path / "iterum.sqlite3").parent
-    ended = CliRunner().invoke(main, ["serve", "--data", str(folder), "--port", "59999"])
+    ended = CliRunner().invoke(main, ["serve", "--data", str(folder), "--port", str(free_port())])
     assert (ended.exit_code, type(ended.exception)) == (2, SystemExit)
     assert told in ended.stderr
 
 
 def test_two_servers_on_one_folder_are_one_too_many(tmp_path):
-    first = subprocess.Popen([sys.executable, "-m", "iterum", "serve", "--data", str(tmp_path), "--port", "59998"],
+    port = free_port()
+    first = subprocess.Popen([sys.executable, "-m", "iterum", "serve", "--data", str(tmp_path), "--port", str(port)],
                              stdout=subprocess.PIPE, text=True)  # fmt: skip
-    assert "59998" in first.stdout.readline()
-    second = CliRunner().invoke(main, ["serve", "--data", str(tmp_path), "--port", "59997"])
+    assert str(port) in first.stdout.readline()
+    second = CliRunner().invoke(main, ["serve", "--data", str(tmp_path), "--port", str(free_port())])
     first.terminate()
     first.wait(30)
     first.stdout.close()

@@ -141,7 +141,7 @@ class TestRun:
 class TestSomethingWrong:
     def test_it_stops_keeps_apart_writes_down_and_plans_again(self, bench):
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
-        bench.found["plan_desk"].job.wait(10)
+        bench.found["plan_desk"].job.wait(30)
         key = bench.charging()
         bench.pass_time(2)
         boxes = bench.visitor.get("/wrong?see=swelling").seen.page("input", attrs={"name": "runs"})
@@ -150,7 +150,7 @@ class TestSomethingWrong:
         assert "Stopped: Twin-1." in page
         assert bench.state(key) is State.STOPPED
         assert next(p.condition for p in bench.desk.session().packs if p.id == "P-11") is Condition.DAMAGED
-        bench.found["plan_desk"].job.wait(10)
+        bench.found["plan_desk"].job.wait(30)
         document = bench.desk.latest_plan().plan
         assert "P-11" not in {tag for batch in document.batches for tag in batch.packs}
         assert "soft" in bench.visitor.get("/log?kind=incidents").text
@@ -176,14 +176,14 @@ class TestMeasureBesideTheRun:
 class TestReplanFromTheRun:
     def test_what_runs_stays_what_was_not_begun_is_still_to_come(self, bench):
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
-        bench.found["plan_desk"].job.wait(10)
+        bench.found["plan_desk"].job.wait(30)
         first = bench.desk.latest_plan().plan.batches[0]
         assert 'value="yes" checked' not in bench.visitor.get("/plan").text
         bench.charging(packs=list(first.packs), board=first.board or "", channel=first.channel)
         assert 'value="yes" checked' in bench.visitor.get("/plan").text  # it is followed, so it is kept to
         bench.pass_time(20)
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5", follow="yes")
-        bench.found["plan_desk"].job.wait(10)
+        bench.found["plan_desk"].job.wait(30)
         batches = bench.desk.latest_plan().plan.batches
         running = [batch for batch in batches if batch.start_min < 0]
         assert [set(batch.packs) for batch in running] == [set(first.packs)]
@@ -238,7 +238,7 @@ class TestReplanFromTheRun:
         bench.charging()
         bench.pass_time(3)
         bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
-        bench.found["plan_desk"].job.wait(10)
+        bench.found["plan_desk"].job.wait(30)
         batches = bench.desk.latest_plan().plan.batches
         mine = [batch for batch in batches if set(batch.packs) & set(PACKS) and batch.rounds[0] == 1]
         assert [(set(batch.packs), batch.channel) for batch in mine] == [(set(PACKS), "Twin-1")]
