@@ -42,11 +42,12 @@ format: $(VENV)/.test ## write code, templates, styles and scripts as the tools 
 check: $(VENV)/.test lint ## while one works: lint, and the tests that are done in a moment
 	$(BIN)/pytest tests --numprocesses $(WORKERS) -m "not slow" -q
 
+test: export PYTHONDONTWRITEBYTECODE = # each file is compiled once, not in each of the processes that the tests start
 test: $(VENV)/.test lint
 	$(BIN)/pytest tests --numprocesses $(WORKERS) --dist worksteal
 
-soak: $(VENV)/.test ## every law again over many more cases, and every kill; TIMES=5
-	ITERUM_SOAK=$(or $(TIMES),5) $(BIN)/pytest tests --numprocesses $(WORKERS) --dist worksteal
+soak: $(VENV)/.test ## every law again over many more cases, and every kill; TIMES=10
+	ITERUM_SOAK=$(or $(TIMES),10) $(BIN)/pytest tests --numprocesses $(WORKERS) --dist worksteal
 
 bench: $(VENV)/.test ## timings, as ratios; kept out of pass or fail
 	$(BIN)/pytest benchmarks --benchmark-only --benchmark-columns=median,iqr,rounds --benchmark-sort=name -p no:cacheprovider -s

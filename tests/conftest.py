@@ -52,8 +52,9 @@ NOON = datetime(2026, 6, 13, 12, 0, tzinfo=UTC)
 
 # A loaded machine is slow at times; that says nothing about a law.
 settings.register_profile(
-    "repeatable", derandomize=True, deadline=None, print_blob=True, suppress_health_check=[HealthCheck.too_slow]
-)
+    "repeatable", max_examples=50 if SOAK == 1 else 20 * SOAK, derandomize=True, deadline=None, print_blob=True,
+    suppress_health_check=[HealthCheck.too_slow],
+)  # fmt: skip
 settings.load_profile("repeatable")
 
 

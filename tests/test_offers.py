@@ -23,7 +23,7 @@ from iterum.wording import about, sentence
 from tests.benches import breaches, random_bench
 from tests.conftest import SOAK, even
 
-SEEDS = 80 * SOAK
+SEEDS = 40 * SOAK
 BLOCKS = 4
 
 
@@ -137,7 +137,7 @@ def test_every_way_out_of_a_group_that_is_not_joined_leads_out(gap_v, count):
 def test_what_is_weak_over_full_or_in_doubt_is_offered_by_nobody():
     """The same verdict on every road: check, card, charge, plan, put away."""
     refused = 0
-    for seed in range(50 * SOAK):
+    for seed in range(25 * SOAK):
         session = random_bench(seed)
         bench = session.bench
         stopped = {tag for tag, verdict in bench.verdicts.items() if not verdict.charges}

@@ -14,8 +14,10 @@ from iterum.services.links import Links
 from iterum.services.running import RunDesk
 from iterum.services.watching import TYPED, Watcher
 from iterum.store.database import Store
+from iterum.web import create_app
 from tests.browser.bench import PHONE, WIDE, launched, patient, running, started
 from tests.conftest import NOON
+from tests.web.conftest import Visitor, planned
 
 
 @pytest.fixture(scope="session")
@@ -39,10 +41,10 @@ def address(tmp_path, demo_file):
         yield found
 
 
-@pytest.fixture
-def address_with_runs(tmp_path, demo_file):
+@pytest.fixture(scope="session")
+def file_with_runs(tmp_path_factory, demo_file):
     """The demo with a batch that charges, one to be inspected, and one to be checked after."""
-    path = tmp_path / "demo.sqlite3"
+    path = tmp_path_factory.mktemp("runs") / "demo.sqlite3"
     shutil.copy(demo_file, path)
     store = Store(path)
     runs = RunDesk(store, Desk(store), Links(store))
@@ -56,7 +58,41 @@ def address_with_runs(tmp_path, demo_file):
     watcher.watch(NOON)
     runs.act(keys[2], Act.STOP, State.CHARGING, NOON)
     store.close()
-    with running(path, lambda: NOON) as found:
+    return path
+
+
+def with_a_plan(bench, path):
+    """The same bench, with a plan."""
+    shutil.copy(bench, path)
+    app = create_app(path, lambda: NOON)
+    planned(Visitor(app))
+    app.extensions["iterum"]["desk"].close()
+    return path
+
+
+@pytest.fixture(scope="session")
+def planned_file(tmp_path_factory, demo_file):
+    return with_a_plan(demo_file, tmp_path_factory.mktemp("planned") / "demo.sqlite3")
+
+
+@pytest.fixture(scope="session")
+def planned_file_with_runs(tmp_path_factory, file_with_runs):
+    return with_a_plan(file_with_runs, tmp_path_factory.mktemp("planned") / "demo.sqlite3")
+
+
+@pytest.fixture
+def planned_address(tmp_path, planned_file):
+    """The demo with a plan."""
+    shutil.copy(planned_file, tmp_path / "demo.sqlite3")
+    with running(tmp_path / "demo.sqlite3", lambda: NOON) as found:
+        yield found
+
+
+@pytest.fixture
+def planned_address_with_runs(tmp_path, planned_file_with_runs):
+    """The demo with these batches in hand, and a plan for the rest."""
+    shutil.copy(planned_file_with_runs, tmp_path / "demo.sqlite3")
+    with running(tmp_path / "demo.sqlite3", lambda: NOON) as found:
         yield found
 
 

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.browser.bench import PHONE, WIDE, ready, turning
+from tests.browser.bench import PHONE, WIDE
 from tests.conftest import SOAK
 
 AXE = (Path(__file__).parents[1] / "vendor" / "axe.min.js").read_text("utf-8")
@@ -24,17 +24,6 @@ ONE_OF_A_KIND = tuple(
 PRINTED = ("/plan/sheet", "/packs/labels", "/log/report")
 """What is printed is not pressed."""
 EMPTY = ("/measure", "/match", "/charge", "/put-away", "/packs", "/kit")
-
-
-def with_a_plan(opened, address):
-    opened.goto(f"{address}/plan")
-    opened.get_by_label("Try for").select_option("2.0")
-    with turning(opened):
-        opened.locator("#plan-anew").click()
-    opened.locator("html:not(:has(#progress))").wait_for(state="attached")  # until then nothing is taken in hand
-    opened.get_by_role("heading", name="At the bench").wait_for()
-    ready(opened)
-    return opened
 
 
 def violations(opened, path, by_night=True):
@@ -58,20 +47,20 @@ def check(opened, address, paths):
 
 
 @pytest.mark.parametrize("part", range(3))
-def test_no_page_has_a_violation(open_page, address_with_runs, part):
+def test_no_page_has_a_violation(open_page, planned_address_with_runs, part):
     paths = PAGES if SOAK > 1 else ONE_OF_A_KIND
-    check(with_a_plan(open_page(WIDE), address_with_runs), address_with_runs, paths[part::3])
+    check(open_page(WIDE), planned_address_with_runs, paths[part::3])
 
 
 def test_no_empty_page_has_one(open_page, empty_address):
     check(open_page(WIDE), empty_address, EMPTY)
 
 
-def test_what_is_printed_is_no_wider_than_a_phone_either(open_page, address_with_runs):
-    opened = with_a_plan(open_page(PHONE), address_with_runs)
+def test_what_is_printed_is_no_wider_than_a_phone_either(open_page, planned_address_with_runs):
+    opened = open_page(PHONE)
     wide = []
     for path in PAGES if SOAK > 1 else PRINTED:  # all others are looked at by thumb, at three widths
-        opened.goto(address_with_runs + path)
+        opened.goto(planned_address_with_runs + path)
         for width in (390, 320):
             opened.set_viewport_size({"width": width, "height": 700})
             px = opened.evaluate("document.documentElement.scrollWidth")

@@ -4,7 +4,6 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.browser.bench import turning
-from tests.browser.test_access import with_a_plan
 
 KEYS_TO_AMPS = 90
 """From nothing to the first amps: six like packs, one charger, one bank, one board; measuring not counted."""
@@ -102,9 +101,8 @@ def test_a_table_of_packs_is_taken_whole(page, empty_address):
 
 
 @pytest.mark.parametrize("path", ["/plan", "/charge"])
-def test_an_expert_takes_the_next_batch_with_one_key(page, address, path):
-    with_a_plan(page, address)
-    page.goto(address + path)
+def test_an_expert_takes_the_next_batch_with_one_key(page, planned_address, path):
+    page.goto(planned_address + path)
     said = page.locator(".next-card").inner_text()
     assert "Take it in hand" in said
     page.locator("main").focus()
@@ -117,9 +115,8 @@ KEYS_FROM_PLAN_TO_AMPS, KEYS_A_PACK = 17, 13
 three digits a cell, and Enter."""
 
 
-def test_an_expert_comes_from_the_plan_to_a_charge_in_a_few_keys(page, address):
-    with_a_plan(page, address)
-    page.goto(f"{address}/plan")
+def test_an_expert_comes_from_the_plan_to_a_charge_in_a_few_keys(page, planned_address):
+    page.goto(f"{planned_address}/plan")
     hands = Hands(page)
     page.locator("main").focus()
     hands.press("Enter")

@@ -3,7 +3,7 @@
 import pytest
 
 from tests.browser.bench import PHONE
-from tests.browser.test_access import ONE_OF_A_KIND, PAGES, PRINTED, violations, with_a_plan
+from tests.browser.test_access import ONE_OF_A_KIND, PAGES, PRINTED, violations
 from tests.conftest import SOAK
 
 SIZES = ((390, 844), (360, 740), (320, 640))
@@ -48,11 +48,11 @@ LOOK = """() => {
 
 
 @pytest.mark.parametrize("part", range(3))
-def test_whatever_acts_is_whole_uncovered_and_large_enough(part, open_page, address_with_runs):
-    page = with_a_plan(open_page(PHONE, touch=True), address_with_runs)
+def test_whatever_acts_is_whole_uncovered_and_large_enough(part, open_page, planned_address_with_runs):
+    page = open_page(PHONE, touch=True)
     wrong = []
     for number, path in enumerate(EACH[part::3]):
-        page.goto(address_with_runs + path)
+        page.goto(planned_address_with_runs + path)
         for width, height in SIZES:
             page.set_viewport_size({"width": width, "height": height})
             wrong += [f"{width} {path} {told}" for told in page.evaluate(LOOK)]

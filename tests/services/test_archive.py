@@ -108,7 +108,7 @@ TAGS = st.sampled_from("ABCD")
 CHARGES = st.sets(st.tuples(TAGS, st.integers(1, 9)), max_size=8)
 
 
-@settings(max_examples=8 * SOAK)
+@settings(max_examples=4 * SOAK)
 @given(CHARGES, CHARGES, st.sets(TAGS), st.sets(TAGS))
 def test_two_benches_merged_hold_what_either_held_once(tmp_path_factory, mine, theirs, my_packs, their_packs):
     folder = tmp_path_factory.mktemp("two")

@@ -7,8 +7,8 @@ import pytest
 from tests.conftest import SOAK
 from tests.services.day import Day
 
-HOURS = float(os.environ.get("ITERUM_HOURS", "0.4"))
-"""Of the bench, for each day: 24 minutes as a rule, ten in `make soak`."""
+HOURS = float(os.environ.get("ITERUM_HOURS", "0.25"))
+"""Of the bench, for each day: a quarter as a rule, ten in `make soak`."""
 
 
 @pytest.mark.parametrize("seed", range(1 if SOAK == 1 else 4))

@@ -68,7 +68,7 @@ def kept(tmp_path_factory):
     store.close()
 
 
-@settings(max_examples=15 * SOAK)
+@settings(max_examples=8 * SOAK)
 @given(st.lists(st.sampled_from(sorted(ACTS)), min_size=1, max_size=6))
 def test_acts_taken_back_last_first_leave_every_row_as_it_was(kept, names):
     store, desk, book = kept

@@ -71,15 +71,26 @@ class Answer:
         return getattr(self._answer, name)
 
 
+TOKEN = 'name="csrf-token"'
+
+
 class Visitor:
     """A browser's part of the talk: it keeps cookies and sends the token of the page."""
 
     def __init__(self, app):
-        self.client = app.test_client()
-        self.token = re.search(r'name="csrf-token" content="([^"]+)"', self.client.get("/kit").text)[1]
+        self.client, self._page = app.test_client(), ""
+
+    @property
+    def token(self):
+        """That of the page that was seen last, or of one that is small."""
+        if TOKEN not in self._page:
+            self._page = self.client.get("/kit").text
+        return re.search(rf'{TOKEN} content="([^"]+)"', self._page)[1]
 
     def get(self, path, **more):
-        return Answer(self.client.get(path, **more))
+        answer = Answer(self.client.get(path, **more))
+        self._page = answer.text if TOKEN in answer.text else self._page
+        return answer
 
     def post(self, path, **data):
         return Answer(self.client.post(path, data={"csrf_token": self.token, **data}, follow_redirects=True))

@@ -25,7 +25,7 @@ NAMES = ("id", "pack", "packs", "batch", "act", "expected", "note", "key", "cell
          "a_count", "b_v", "amps", "watts", "hands", "slips", "to", "part", "unable", "touch-P-08", "corrects", "confirm")  # fmt: skip
 
 
-REQUESTS = int(os.environ.get("ITERUM_REQUESTS", 120 * SOAK))
+REQUESTS = int(os.environ.get("ITERUM_REQUESTS", 80 * SOAK))
 
 
 def address(rng, rule):

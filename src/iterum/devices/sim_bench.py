@@ -210,7 +210,7 @@ class SimBench:
                 self._advance(channel, seconds)
         for tag, item in self.packs.items():
             if tag not in hanging:
-                item.branch = run([item.branch], Feeding(), seconds).last[0]
+                item.branch = item.branch.rested(seconds)
                 self._cool(item, 0.0, seconds)
 
     def _advance(self, channel: SimChannel, seconds: float) -> None:

@@ -106,10 +106,10 @@ class Rehearsal:
     happened: list[tuple[datetime, str]] = field(default_factory=list)
 
     def step(self, until: datetime, watcher: Watcher) -> None:
-        """Let time pass to a moment, the simulated bench and the watch with it."""
+        """Let time pass to a moment, the simulated bench and the watch with it; at once while nothing charges."""
         until = min(until, self.clock() + MOST_STEP)
         while (left := until - self.clock()) > timedelta():
-            self.clock.set_on(min(left, timedelta(seconds=STEP_S)))
+            self.clock.set_on(min(left, timedelta(seconds=STEP_S)) if watcher.has_live() else left)
             with self.bench.lock:
                 self.bench.pass_time()
             watcher.watch(self.clock())

@@ -63,6 +63,10 @@ class Watcher:
                 new += self._judge(run, now, fresh, why)
         return tuple(new)
 
+    def has_live(self) -> bool:
+        """Whether anything charges, or is held by a charger, that has to be looked at."""
+        return any(run.state in LIVE for run in self._runs.open())
+
     def judge(self, key: int, now: datetime) -> tuple[Finding, ...]:
         """Judge a batch at once, by what is kept of it: a reading that just came waits for no look. Raises NotThere."""
         with self._store.reading() as repository:

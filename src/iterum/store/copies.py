@@ -75,12 +75,15 @@ def last_moment(path: Path) -> datetime | None:
         return None
 
 
+MIGRATIONS_AT = "iterum:store/migrations"
+
+
 @cache
-def known_versions() -> set[str]:
-    """The versions that the migrations of this Iterum know."""
+def known_versions() -> tuple[str, ...]:
+    """The versions that the migrations of this Iterum know, the newest first."""
     config = Config()
-    config.set_main_option("script_location", "iterum:store/migrations")
-    return {script.revision for script in ScriptDirectory.from_config(config).walk_revisions()}
+    config.set_main_option("script_location", MIGRATIONS_AT)
+    return tuple(script.revision for script in ScriptDirectory.from_config(config).walk_revisions())
 
 
 def restore(copy_of: Path, path: Path, now: datetime) -> Path | None:

@@ -10,13 +10,12 @@ from typing import Any
 from alembic import command
 from alembic.config import Config
 from alembic.runtime.migration import MigrationContext
-from alembic.script import ScriptDirectory
 from sqlalchemy import URL, Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError, OperationalError
 
 from iterum.core.reasons import Busy, NotThere
 from iterum.store import undo
-from iterum.store.copies import copy, known_versions
+from iterum.store.copies import MIGRATIONS_AT, copy, known_versions
 from iterum.store.repository import Repository
 from iterum.store.troubles import newer, trouble_of
 
@@ -33,9 +32,7 @@ def _set_pragmas(connection: Any, _record: Any) -> None:
 
 def migrate(engine: Engine, path: Path) -> None:
     """Bring the tables to the newest version: all of it or nothing, with a copy made before. Safe on every start."""
-    config = Config()
-    config.set_main_option("script_location", "iterum:store/migrations")
-    newest = ScriptDirectory.from_config(config).get_current_head()
+    newest = known_versions()[0]
     with engine.connect() as connection:
         version = MigrationContext.configure(connection).get_current_revision()
         connection.rollback()
@@ -47,7 +44,8 @@ def migrate(engine: Engine, path: Path) -> None:
             copy(path, path.with_name(f"{path.stem}.before-{newest}{path.suffix}"))
         connection.exec_driver_sql("PRAGMA foreign_keys = OFF")  # tables are made anew and renamed on the way
         connection.exec_driver_sql("BEGIN IMMEDIATE")
-        config.attributes["connection"] = connection
+        config = Config(attributes={"connection": connection})
+        config.set_main_option("script_location", MIGRATIONS_AT)
         command.upgrade(config, "head")
         broken = connection.exec_driver_sql("PRAGMA foreign_key_check").all()
         if broken:

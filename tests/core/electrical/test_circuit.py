@@ -23,6 +23,14 @@ def at(trace, moment_s, values):
     return np.interp(moment_s, trace.t_s, values)
 
 
+@given(st.floats(-0.3, 0.3), st.floats(-0.3, 0.3), st.floats(0.1, 3000))
+def test_a_pack_alone_rests_as_a_node_of_one_branch_does(u1_v, u2_v, seconds):
+    branch = replace(branch_of(even("A", 3.8)), u1_v=u1_v, u2_v=u2_v)
+    alone, as_node = branch.rested(seconds), run([branch], Feeding(), seconds).last[0]
+    assert (alone.u1_v, alone.u2_v) == pytest.approx((as_node.u1_v, as_node.u2_v), abs=1e-6)
+    assert (alone.soc, alone.source_v) == pytest.approx((as_node.soc, as_node.source_v), abs=1e-6)
+
+
 class TestClosedForms:
     """Worked from the equations, with inputs off every neutral point so that each term acts."""
 

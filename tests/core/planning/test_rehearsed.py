@@ -92,3 +92,12 @@ def test_a_batch_that_lost_a_pack_is_as_late_as_it_would_have_been(plan, flown):
     day = played(SESSION, plan.batches, flown, (hurt, slow))
     (left,) = (item for item in day.batches if item.charges == batch.charges[1:])
     assert left.lead_min - left.start_min == pytest.approx(batch.lead_min - batch.start_min + 7.0)
+
+
+def test_who_is_not_charged_for_want_of_watt_hours_does_not_fly(plan, flown):
+    gone = [Disturbance(Trouble.SOURCE, 0.0, source=source.id, source_wh=1e9) for source in SESSION.kit.sources]
+    day = played(SESSION, plan.batches, flown, gone)
+    stays = {key.tag for batch in day.dropped for key in batch.charges if key.round == 1}
+    assert stays
+    for heat, told in zip(day.heats, flown, strict=True):
+        assert heat.have <= len(set(told.packs) - stays)

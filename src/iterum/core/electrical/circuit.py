@@ -71,6 +71,13 @@ class Branch:
         index = min(max(int(self.soc * STEPS), 0), STEPS - 1)
         return bases_v[index] + slopes_v[index] * self.soc + self.u1_v + self.u2_v
 
+    def rested(self, seconds: float) -> "Branch":
+        """The same pack after so long alone: nothing flows, its RC pairs fade. seconds : 0 or more."""
+        if self.u1_v == self.u2_v == 0.0:
+            return self
+        u1_v, u2_v = self.u1_v * exp(-seconds / self.tau1_s), self.u2_v * exp(-seconds / self.tau2_s)
+        return replace(self, u1_v=u1_v, u2_v=u2_v)
+
 
 @lru_cache(maxsize=256)
 def _lines(table_v: tuple[float, ...]) -> tuple[tuple[float, ...], tuple[float, ...]]:
