@@ -138,7 +138,7 @@ def test_heats_rules_and_kit_of_it_are_taken_into_the_real_bench_each_by_itself_
     app.extensions["iterum"]["store"].close()
 
 
-def test_a_day_on_the_whole_bench_is_told_heat_by_heat_against_its_first_plan(real):
+def test_a_day_on_the_whole_bench_is_told_heat_by_heat_and_each_turn_has_its_price(real):
     app = create_app(real, lambda: NOON)
     planned(Visitor(app))
     first = app.extensions["iterum"]["desk"].latest_plan()
@@ -148,20 +148,28 @@ def test_a_day_on_the_whole_bench_is_told_heat_by_heat_against_its_first_plan(re
     try:
         said = lambda: Seen(pilot.ask("/rehearse")[1]).said  # noqa: E731
         heats = [item for item in first.plan.wanted if item.wish.is_heat]
+        begun, (name, have) = first.plan.batches[0], (heats[0].wish.name, heats[0].have)
         assert said().count("to come") == len(heats)
         pilot.ask("/rehearse/disturb", kind="slip")
-        assert "The next heat slips by 15 min" in said()
+        assert "The next heat slips by 15 min. It costs no heat anything." in said()
+        pilot.ask("/run", packs=list(begun.packs), channel=begun.channel, board=begun.board)
+        pilot.ask("/wrong", see="swelling", packs=begun.packs[0])
+        assert f"{begun.packs[0]}: swelling. {name}: {have - 1} of {have} will be full instead of {have} ." in said()
+        pilot.ask("/rehearse/step", back="/rehearse")  # time goes on when the plan without it is there
+        assert f"The plan was made anew. {name}: {have} of {have} will be full instead of {have - 1} ." in said()
         for _ in range(60):  # nobody does anything: what was not full when it began does not fly
             pilot.ask("/rehearse/step", back="/rehearse")
             if "to come" not in said():
                 break
         told = said()
         assert told.count("to come") == 0
-        flown = [int(have) for have in re.findall(r"\d\d:\d\d, (\d+) of \d+ \d\d:\d\d, \d+ of \d+", told)]
-        assert len(flown) == len(heats)
-        charged = {key.tag for batch in first.plan.batches for key in batch.charges}
         went = [int(have) for have in re.findall(r"\d\d:\d\d, \d+ of \d+ \d\d:\d\d, (\d+) of \d+", told)]
-        assert sorted(went) == sorted(len(set(item.packs) - charged) for item in heats)
+        assert "should have begun, and had not." in told
+        turns = re.findall(r"([A-Z][a-z]+(?: [a-z]+)* \d+): (\d+) of \d+ will be full instead of (\d+)", told)
+        for item, flew in zip(heats, went, strict=True):  # each pack that did not fly was lost at one turn of them
+            assert item.have + sum(int(now) - int(was) for heat, now, was in turns if heat == item.wish.name) == flew
+        charged = {key.tag for batch in first.plan.batches for key in batch.charges}
+        assert all(flew <= len(set(item.packs) - charged) for item, flew in zip(heats, went, strict=True))
     finally:
         held.end()
 

@@ -115,6 +115,8 @@ def _until(until_s: float, steps: Iterator[_Step | None], stopped: Callable[[], 
 
 
 MOST_OFFERS = 6
+LONGEST_WAIT_S = 10.0
+"""A search that is to stop does so at its next turn."""
 
 
 def _best_of(offers: Sequence[Offer]) -> tuple[Offer, ...]:
@@ -198,6 +200,12 @@ class PlanDesk:
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self.job: PlanJob | None = None
+
+    def take_best(self) -> None:
+        """Take the best that a search has found so far, and wait until it is kept."""
+        if self.job is not None:
+            self.job.stop()
+            self.job.wait(LONGEST_WAIT_S)
 
     def begin(self, job: PlanJob) -> PlanJob:
         """Begin a search; one that runs is stopped, and its place taken."""

@@ -12,7 +12,6 @@ from collections.abc import Callable, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
-from math import inf
 from pathlib import Path
 from threading import Lock
 
@@ -21,15 +20,15 @@ from iterum.core.bench.packs import Pack
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Wish
 from iterum.core.planning.record import KeptPlan
-from iterum.core.season.account import HeatTold, heats_told
+from iterum.core.reasons import Reason
+from iterum.core.season.account import HeatTold, Standing, Turn, heats_told, kept, standing, turned
 from iterum.core.season.agenda import BATCH_LONGEST
-from iterum.core.season.as_it_went import true_batches
 from iterum.core.season.lesson import Deed, Judged, Lesson, judged
-from iterum.core.season.records import Incident
 from iterum.core.season.run import OPEN, State
 from iterum.devices.sim_server import SimServer
 from iterum.exchange.heats import Heat
 from iterum.services.desk import Desk, by_id, kit_items
+from iterum.services.logbook import LogBook, Query
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 from iterum.store.copies import copy
@@ -94,7 +93,8 @@ class RehearsalClock:
 @dataclass(frozen=True)
 class Rehearsal:
     """What a rehearsing Iterum knows of itself. real_url : of the real bench. lesson : the one that is played, if any;
-    course : all of them. first : the plan with which a rehearsed day began. happened : what was let go wrong, and when.
+    course : all of them. first : the plan with which a rehearsed day began. turns : what happened since, was done or
+    left undone, that made another day of it.
     """
 
     real_url: str
@@ -103,7 +103,8 @@ class Rehearsal:
     lesson: Lesson | None = None
     course: tuple[Lesson, ...] = ()
     first: KeptPlan | None = None
-    happened: list[tuple[datetime, str]] = field(default_factory=list)
+    turns: list[Turn] = field(default_factory=list)
+    _looks: list[Standing] = field(default_factory=list)
 
     def step(self, until: datetime, watcher: Watcher) -> None:
         """Let time pass to a moment, the simulated bench and the watch with it; at once while nothing charges."""
@@ -154,18 +155,25 @@ class Rehearsal:
                 deeds.append(Deed(packs, told, choice, run.kind, run.state, stopped_min))
         return tuple(deeds)
 
-    def account(self, runs: RunDesk, desk: Desk, incidents: Sequence[Incident]) -> tuple[HeatTold, ...]:
-        """The day so far, heat by heat, against the plan with which it began; nothing where there was none."""
+    def look(self, runs: RunDesk, desk: Desk, book: LogBook, why: Reason | None = None) -> tuple[HeatTold, ...]:
+        """The day as it stands, heat by heat, against the plan with which it began; nothing where there was none.
+
+        What changed since the last look is kept as a turn. why : what was done or happened since; None where time went
+        by.
+        """
         now, latest = self.clock(), desk.latest_plan()
         if self.first is None or latest is None:
             return ()
         session = desk.session_at(latest.made_at, now)
-        batches = true_batches(latest, runs.since(latest.made_at - BATCH_LONGEST, now), session, now)
-        hurt: dict[str, float] = {}
-        for item in incidents:
-            for tag in item.packs:
-                hurt[tag] = min(hurt.get(tag, inf), latest.minute(item.at))
-        return heats_told(self.first, latest, batches, session.wanted, now, hurt)
+        hurt: dict[str, datetime] = {}
+        for item in book.entries(Query("incidents", since=self.clock.began)):
+            for tag in item["packs"]:
+                hurt[tag] = min(hurt.get(tag, item["at"]), item["at"])
+        stands = standing(latest, runs.since(latest.made_at - BATCH_LONGEST, now), session, now, hurt)
+        last = self._looks.pop() if self._looks else stands
+        self._looks.append(stands)
+        self.turns[:] = kept(self.turns, turned(last, stands, why))
+        return heats_told(self.first, latest, stands)
 
     def judged(self, runs: RunDesk, desk: Desk) -> Judged | None:
         """How the lesson goes; None as long as that cannot be told."""

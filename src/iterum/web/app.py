@@ -61,6 +61,7 @@ from iterum.web.doors import SecondDoor
 from iterum.web.figures import MOST
 from iterum.web.frame import STEPS, STORES, frame, go_back_to
 from iterum.web.gate import SecureWhereItIs, guard, not_paired
+from iterum.web.turns import account_of
 from iterum.web.who import is_shared, may, phone
 from iterum.web.words import FILTERS, MACROS
 from iterum.wording import about
@@ -180,6 +181,8 @@ def create_app(
     own_words(app)
     app.after_request(_protect)
     _look_once(app, store)
+    if rehearsal is not None and rehearsal.first is not None:
+        account_of(app, rehearsal)
     return app
 
 

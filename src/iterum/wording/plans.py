@@ -57,6 +57,14 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "as_said": "{text}",  # of a plan of which only sentences were kept
     "replan_runs": "Runs, or is about to: left alone until {end_min}.",
     "replan_same": "Nothing changes.",
+    # what made another day of a rehearsed one
+    "turn_happened": "{what}.",
+    "turn_done": "{what}.",
+    "turn_act": lambda n: f"{', '.join(n['packs'])}: {n['act']}.",
+    "turn_other": "Something was changed.",
+    "turn_anew": "The plan was made anew.",
+    "turn_due": lambda n: f"{', '.join(n['packs'])} should have begun, and had not.",
+    "turn_time": "A charge takes other than planned.",
     "replan_new": lambda n: f"New: {', '.join(n['packs'])} on {n['channel']} from {n['start_min']}.",
     "replan_moved": lambda n: (
         f"Moved: {', '.join(n['packs'])} to {n['channel']} at {n['start_min']}, "

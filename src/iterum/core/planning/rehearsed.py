@@ -7,10 +7,11 @@ disturbance and which decision cost what, each by playing the day again without 
 
 import random
 from collections import Counter, defaultdict
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from itertools import islice
+from math import inf
 
 from iterum.core.bench.packs import Condition
 from iterum.core.bench.session import Session, Wish
@@ -229,7 +230,7 @@ class _Day:
             used_wh[batch.source or ""] += batch.energy_in_wh
             _hold(free, real)
             went.append(real)
-        return RehearsedDay(tuple(went), tuple(dropped), tuple(as_flown(heats, went, self.hurt)))
+        return RehearsedDay(tuple(went), tuple(dropped), tuple(as_flown(heats, [*went, *never(dropped)], self.hurt)))
 
     def _sound(self, batch: PlannedBatch) -> PlannedBatch | None:
         """The batch without packs that are hurt by then; None where nothing is left of it."""
@@ -300,6 +301,11 @@ def _back(batch: PlannedBatch, heats: Sequence[Flown]) -> float:
     return back_min
 
 
+def never(batches: Iterable[PlannedBatch]) -> list[PlannedBatch]:
+    """Batches whose packs do not get full: they were stopped, or never begun, and hold and take nothing any more."""
+    return [replace(batch, lead_min=-inf, full_min=inf, end_min=-inf, energy_in_wh=0.0) for batch in batches]
+
+
 def as_flown(heats: Sequence[Flown], went: Sequence[PlannedBatch], hurt: Mapping[str, float]) -> list[HeatAsFlown]:
     """Who was full in time, heat by heat. went : batches as they really went. hurt : minutes, by tag."""
     full_min = {key: batch.full_min for batch in went for key in batch.charges}
@@ -332,6 +338,18 @@ def played(
         if place in anew:
             day.plan_anew(item.at_min, prefer)
     return day.goes()
+
+
+def goes_on(
+    session: Session, begun: Sequence[PlannedBatch], ahead: Sequence[PlannedBatch], flown: Sequence[Flown],
+    hurt: Mapping[str, float],
+) -> RehearsedDay:  # fmt: skip
+    """How a day that is on its way goes if nothing else happens and nobody plans anew.
+
+    begun : batches with their real times, those that never get full at no end. ahead : those to come. flown : all heats
+    of the day. hurt : minutes at which packs were found hurt, by tag. All in minutes from now.
+    """
+    return _Day(session, list(flown), list(begun), list(ahead), {}, {}, dict(hurt), {}).goes()
 
 
 def costs(

@@ -31,25 +31,39 @@ def true_batches(
     so a batch that is done takes nothing more, and one that runs only what is still to go in.
     """
     now_min = kept.minute(now)
+    begun, waiting = begun_and_waiting(kept, in_hand, session, now)
+    to_come = [
+        batch
+        if batch.start_min > now_min + FROZEN_MIN or batch.locked
+        else later(batch, now_min + FROZEN_MIN + 0.5 - batch.start_min)
+        for batch in waiting
+    ]
+    return tuple(sorted((*begun, *to_come), key=lambda item: item.start_min))
+
+
+def begun_and_waiting(
+    kept: KeptPlan, in_hand: Sequence[InHand], session: Session, now: datetime
+) -> tuple[list[PlannedBatch], list[PlannedBatch]]:
+    """The same apart: what was begun, with its real times; and what nobody began yet, with those of the plan."""
+    now_min = kept.minute(now)
     by_packs: dict[frozenset[str], list[InHand]] = {}
     for run, running in in_hand:
         by_packs.setdefault(frozenset(run.packs), []).append((run, running))
-    batches = [replace(batch, energy_in_wh=0.0) for batch in kept.plan.past.done]
+    begun = [replace(batch, energy_in_wh=0.0) for batch in kept.plan.past.done]
+    waiting: list[PlannedBatch] = []
     for batch in sorted(kept.plan.batches, key=lambda batch: batch.start_min):
         same = by_packs.get(frozenset(batch.packs))
         told = same.pop(0) if same else None
         if told is not None:
             real = _as_run(batch, *told, kept, session, now_min)
-            batches += [real] if real else []
-        elif batch.end_min <= 0 or batch.start_min > now_min + FROZEN_MIN or batch.locked:
-            batches.append(batch)
-        else:  # nobody began it: it is still to come
-            batches.append(later(batch, now_min + FROZEN_MIN + 0.5 - batch.start_min))
+            begun += [real] if real else []
+        else:
+            (begun if batch.end_min <= 0 else waiting).append(batch)
     for run, running in chain.from_iterable(by_packs.values()):
         if run.state in LIVE or run.state in BEFORE_CHARGE:
             real = _as_run(batch_in_hand(running, session), run, running, kept, session, now_min)
-            batches += [real] if real else []
-    return tuple(sorted(batches, key=lambda item: item.start_min))
+            begun += [real] if real else []
+    return begun, waiting
 
 
 def _as_run(

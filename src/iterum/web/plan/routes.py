@@ -147,10 +147,7 @@ def progress() -> str | tuple[str, int, dict[str, str]]:
 @blueprint.post("/stop")
 def stop() -> AnyResponse:
     """Take the best so far."""
-    job = plan_desk().job
-    if job is not None:
-        job.stop()
-        job.wait(10)
+    plan_desk().take_best()
     return redirect(url_for("plan.page"))
 
 

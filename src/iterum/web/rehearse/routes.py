@@ -16,13 +16,14 @@ from iterum.core.season.run import LIVE
 from iterum.devices.driver import Refused
 from iterum.exchange.lessons import lessons
 from iterum.services.rehearsing import LEFT, SPEEDS, Rehearsal
-from iterum.web.context import desk, log_book, now, rehearsal, runs, undoable, watcher
+from iterum.web.context import desk, log_book, now, plan_desk, rehearsal, runs, undoable, watcher
 from iterum.web.figures import figure, whole
 from iterum.web.frame import go_back_to
 from iterum.web.next_up import todos
 from iterum.web.pictures.curves import PHONE_WIDTH, draw_evening
 from iterum.web.played import may_begin, played_on
 from iterum.web.rehearse.day import CHOICES, day_page
+from iterum.web.turns import happened
 from iterum.web.who import is_shared
 
 blueprint = Blueprint("rehearse", __name__, url_prefix="/rehearse", template_folder="templates")
@@ -56,14 +57,12 @@ def page() -> str | AnyResponse:
         return redirect(url_for("rehearse.lesson", name=mine.lesson.id))
     rehearsals = current_app.extensions["iterum"]["rehearsals"]
     changed = rehearsals.changed(desk()) if mine is None else None
-    incidents = log_book().report(mine.clock.began, now()).incidents if mine is not None else ()
-    account = mine.account(runs(), desk(), incidents) if mine is not None else ()
-    happened = mine.happened if mine is not None else ()
+    account = mine.look(runs(), desk(), log_book()) if mine is not None else ()
     return render_template(
         "rehearse/page.html",
         changed=changed,
         account=account,
-        happened=happened,
+        turns=mine.turns if mine is not None else (),
         speeds=SPEEDS,
         running=rehearsals.running,
         url=rehearsals.url,
@@ -224,6 +223,7 @@ def speed() -> AnyResponse:
 def step() -> AnyResponse:
     """To the next event: what is due next, or when a charge ends; a quarter of an hour where nothing is."""
     mine = _mine()
+    plan_desk().take_best()  # time does not run ahead of a plan that is being made
     ahead = [item.at for item in runs().agenda(now()) if item.at > now() + timedelta(seconds=1)]
     ends = [item.ends_at for item in runs().in_hand(now()) if item.ends_at is not None and item.ends_at > now()]
     mine.step(min((*ahead, *ends), default=now() + timedelta(minutes=15)), watcher())
@@ -246,7 +246,7 @@ def disturb() -> AnyResponse:
             ]
             with undoable("The next heat slips by 15 min"):
                 desk().set_heats(moved, now())
-            mine.happened.append((now(), DISTURBANCES[kind]))
+            happened(DISTURBANCES[kind])
         return redirect(go_back_to(request.form.get("back", "")))
     live = [run.channel for run in runs().open() if run.state in LIVE and run.kind is Kind.CHARGE]
     try:
@@ -255,6 +255,6 @@ def disturb() -> AnyResponse:
     except (Refused, KeyError) as error:
         flash(f"Nothing to disturb: {error}.", "care")
     else:
-        mine.happened.append((now(), DISTURBANCES[kind]))
+        happened(DISTURBANCES[kind])
         flash(f"{DISTURBANCES[kind]}.", "care")
     return redirect(go_back_to(request.form.get("back", "")))
