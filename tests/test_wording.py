@@ -7,6 +7,7 @@ import pytest
 
 import iterum
 from iterum.core.bench.faults import FAULTS
+from iterum.web.words import each_cell
 from iterum.wording import SENTENCES
 from tests import words
 
@@ -41,3 +42,10 @@ def test_every_fault_of_a_pack_has_its_sentence_and_its_fix():
 def test_the_list_of_every_sentence_is_the_one_of_the_code():
     """`python -m tests.words` writes it anew; whoever changes words reads it there in its place."""
     assert words.PAGE.read_text("utf-8") == words.made()
+
+
+def test_cells_that_read_the_same_are_told_once_and_an_odd_one_stands_out():
+    assert each_cell((3.77, 3.772, 3.768, 3.77)) == "4 × 3.77"
+    assert each_cell((4.19, 4.08, 4.19)) == "4.19 4.08 4.19"
+    assert each_cell((4.5, 4.5), 1) == "4.5 4.5"
+    assert each_cell(()) == ""

@@ -19,6 +19,7 @@ from tests.web.conftest import Seen, Visitor, planned, spoken
 
 PAGES = ("/measure", "/match", "/plan", "/heats", "/charge", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
          "/kit/supply", "/kit/source", "/rules", "/files", "/what-if", "/wrong", "/wrong?see=smoke", "/wrong/keys")  # fmt: skip
+OF_PACKS = ("/charge?packs=P-08&packs=P-11", "/charge/other?packs=P-04", "/packs/health?id=P-01", "/measure?pack=P-10")
 
 
 def desk(app):
@@ -26,12 +27,13 @@ def desk(app):
 
 
 def test_every_page_answers_with_data_and_without(demo_app, empty_app):
-    for app, path in product((demo_app, empty_app), PAGES):
+    for app, path in [*product((demo_app, empty_app), PAGES), *product((demo_app,), OF_PACKS)]:
         answer = app.test_client().get(path)
         assert answer.status_code == 200
         assert "Something’s wrong" in answer.text
         assert not re.search(r"<script(?![^>]*src=)|\son\w+=|\sstyle=|<style", answer.text)  # nothing inline
         assert not re.search(r"(src|href|action)=\"(https?:)?//", answer.text)  # nothing from elsewhere
+        assert not re.search(r"[\[(]&#39;|\bnan\b", answer.text), path  # nothing as only a program reads it
 
 
 @pytest.mark.parametrize("path", ["/measure", "/match", "/plan", "/charge", "/put-away", "/packs"])

@@ -19,7 +19,7 @@ from iterum.services.desk import Desk, relearn
 from iterum.services.watching import FILE
 from iterum.store.database import Store
 
-PAGE = 25
+PAGE = 24
 
 CHARGES_SEEN = 400
 """The latest charges in which busy days are looked for."""

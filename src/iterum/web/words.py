@@ -29,6 +29,12 @@ def volts(value: float | None, digits: int = 2) -> str:
     return "–" if value is None else f"{value:.{digits}f}"
 
 
+def each_cell(values: Iterable[float], digits: int = 2) -> str:
+    """A figure of each cell in turn; once, with their count, where all of several read the same."""
+    told = [volts(value, digits) for value in values]
+    return f"{len(told)} × {told[0]}" if len(told) > 2 and len(set(told)) == 1 else " ".join(told)
+
+
 def amps(value: float | None) -> str:
     """Amps with one decimal, or two where the step is finer."""
     if value is None:
@@ -159,6 +165,7 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "few": few_tags,
     "own_degrees": own_degrees,
     "volts": volts,
+    "each_cell": each_cell,
     "amps": amps,
     "clock": clock,
     "day": day,

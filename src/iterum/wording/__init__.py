@@ -36,7 +36,12 @@ def sentence(item: Reason, at: Callable[[float], str] = minute_of) -> str:
     """
     template = SENTENCES[item.code]
     numbers = {name: _worded(name, value, at) for name, value in item.numbers.items()}
-    return template(numbers) if callable(template) else template.format(**numbers)
+    return template(numbers) if callable(template) else template.format(**{k: _listed(v) for k, v in numbers.items()})
+
+
+def _listed(value: Any) -> Any:
+    """Several things as one reads them out."""
+    return ", ".join(map(str, value)) if isinstance(value, tuple) else value
 
 
 def _worded(name: str, value: Any, at: Callable[[float], str]) -> Any:

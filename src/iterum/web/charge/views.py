@@ -11,7 +11,7 @@ from iterum.core.electrical.charging import Charge, charge_packs, narrowing, wat
 from iterum.core.reasons import NotThere, Reason
 from iterum.core.sizing.arrange import answer
 from iterum.core.sizing.dial import Share
-from iterum.core.sizing.size import Sizing
+from iterum.core.sizing.size import OVER_C, Sizing
 from iterum.services.desk import kit_items
 from iterum.web.pictures import curves, pinch
 
@@ -54,6 +54,14 @@ class DialPage:
     def offered(self) -> bool:
         """Whether it can be begun as it stands."""
         return self.sizing is not None and self.sizing.joining.passes
+
+    @property
+    def over_label(self) -> bool:
+        """Whether a pack takes more than its label says, if only for a moment."""
+        return self.sizing is not None and any(
+            item.peak_rate_c > pack.charge_c * OVER_C
+            for item, pack in zip(self.sizing.charge.packs, self.packs, strict=True)
+        )
 
     @property
     def shares_in_order(self) -> list[Share]:

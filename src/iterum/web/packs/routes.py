@@ -174,7 +174,7 @@ def health() -> str:
     """One pack over time: capacity, resistance, spread, cycles, age, and what to do with it."""
     pack = _find(request.args.get("id", ""))
     told, charges = log_book().health_of(pack, now())
-    picture = trend.draw(pack, [item.record for item in reversed(charges)])
+    picture = trend.draw(pack, [item.record for item in reversed(charges)], trend.PHONE_WIDTH)
     return render_template("packs/health.html", pack=pack, health=told, charges=charges[:40], picture=picture,
                            curve=known_curve.draw(pack),
                            disposal=DISPOSAL, retire=Advice.RETIRE)  # fmt: skip

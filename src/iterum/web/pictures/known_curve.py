@@ -6,7 +6,7 @@ from iterum.core.bench.curve import Curve
 from iterum.core.bench.packs import Pack
 from iterum.web.pictures.scale import Scale
 
-WIDTH, HEIGHT, LEFT, RIGHT, TOP, BOTTOM = 745.0, 300.0, 58.0, 20.0, 24.0, 38.0
+WIDTH, HEIGHT, LEFT, RIGHT, TOP, BOTTOM = 350.0, 230.0, 58.0, 24.0, 24.0, 38.0
 _FROM_PART = 0.12
 """Left of this state of charge the curves fall steeply and say nothing a pilot needs."""
 POINTS = 60

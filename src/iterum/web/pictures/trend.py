@@ -8,8 +8,9 @@ from iterum.core.bench.packs import Pack
 from iterum.core.season.health import RETIRE_PART, ChargeRecord, capacity_told
 from iterum.web.pictures.scale import Scale
 
-WIDTH, LEFT, RIGHT, TOP, BOTTOM, HEIGHT = 745.0, 58.0, 20.0, 24.0, 34.0, 220.0
-
+WIDTH, PHONE_WIDTH, LEFT, RIGHT, TOP, BOTTOM, HEIGHT = 745.0, 350.0, 58.0, 20.0, 24.0, 34.0, 220.0
+OHMS_BELOW = 22.0
+"""px under the line at which a pack is retired: where its ohms begin."""
 MOST_DOTS = 300
 
 
@@ -28,7 +29,7 @@ class Trend:
     label: str
 
 
-def draw(pack: Pack, records: Sequence[ChargeRecord]) -> Trend | None:
+def draw(pack: Pack, records: Sequence[ChargeRecord], width: float = WIDTH) -> Trend | None:
     """The trend of the records, in the order of time; None where none tells anything."""
     told = [(record.at, mah / pack.capacity_mah) for record in records if (mah := capacity_told(pack, record))]
     ohms = [(record.at, max(record.resistance_mohm)) for record in records if record.resistance_mohm]
@@ -37,20 +38,20 @@ def draw(pack: Pack, records: Sequence[ChargeRecord]) -> Trend | None:
         return None
     first, last = min(moments), max(moments)
     days = max((last - first) / timedelta(days=1), 1.0)
-    right = WIDTH - RIGHT
+    right = width - RIGHT
     along = Scale(0.0, days, LEFT + 8, right - 8)
     low = min([0.7, *(part for _, part in told)]) - 0.05
     high = max([1.05, *(part for _, part in told)])
     up = Scale(low, high, HEIGHT - BOTTOM, TOP)
     most = max((value for _, value in ohms), default=1.0) * 1.3
-    ohm_up = Scale(0.0, most, HEIGHT - BOTTOM, TOP)
+    ohm_up = Scale(0.0, most, HEIGHT - BOTTOM, up(RETIRE_PART) + OHMS_BELOW)  # out of the way of a sound pack
 
     def at(moment: datetime) -> float:
         return along((moment - first) / timedelta(days=1))
 
     dots = tuple((at(moment), up(part)) for moment, part in told[:: len(told) // MOST_DOTS + 1])
     return Trend(
-        width=WIDTH,
+        width=width,
         right=right,
         ticks=tuple((up(value), f"{value * 100:.0f}") for value in up.ticks(0.1)),
         days=tuple((at(moment), moment.astimezone().strftime("%-d %b %Y")) for moment in dict.fromkeys((first, last))),
