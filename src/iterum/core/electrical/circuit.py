@@ -38,7 +38,7 @@ FLOOR_C = 0.02
 """Currents under this rate are followed no more closely than this rate."""
 FIRST_STEP_S = 0.02
 LONGEST_STEP_S = 120.0
-HALVINGS = 36
+MOST_CHORDS = 36
 """Of the volts between packs until where they settle is known: to less than a billionth of a volt."""
 TAIL = 0.1
 """A charge ends when the amps have fallen to this part of those dialled. Common practice, no source."""
@@ -359,13 +359,26 @@ def settled(branches: Sequence[Branch]) -> tuple[Branch, ...]:
     """The same packs after they have evened out completely: all at one open-circuit voltage, no charge lost."""
     held_as = sum(branch.capacity_as * branch.soc for branch in branches)
     at_rest = [replace(branch, u1_v=0.0, u2_v=0.0) for branch in branches]
+
+    def over_as(rest_v: float) -> float:
+        """How much more they would hold at these volts."""
+        return sum(item.capacity_as * soc_from_rest(item.table_v, rest_v) for item in at_rest) - held_as
+
     low_v, high_v = min(item.source_v for item in at_rest), max(item.source_v for item in at_rest)
-    for _ in range(HALVINGS):
-        middle_v = (low_v + high_v) / 2
-        total_as = sum(item.capacity_as * soc_from_rest(item.table_v, middle_v) for item in at_rest)
-        low_v, high_v = (middle_v, high_v) if total_as < held_as else (low_v, middle_v)
-    rested = [replace(item, soc=soc_from_rest(item.table_v, (low_v + high_v) / 2)) for item in at_rest]
-    # The last bit of charge that halving left over is spread, so that none is lost.
+    low_as, high_as, rest_v = over_as(low_v), over_as(high_v), low_v
+    capacity_as = sum(item.capacity_as for item in at_rest)
+    for _ in range(MOST_CHORDS):
+        if high_as - low_as <= capacity_as * NOISE:
+            break
+        rest_v = low_v - low_as * (high_v - low_v) / (high_as - low_as)  # where the chord crosses
+        found_as = over_as(rest_v)
+        if abs(found_as) <= capacity_as * NOISE:
+            break
+        if found_as < 0:  # the end that stays pulls half as hard, so that both come nearer
+            low_v, low_as, high_as = rest_v, found_as, high_as / 2
+        else:
+            high_v, high_as, low_as = rest_v, found_as, low_as / 2
+    rested = [replace(item, soc=soc_from_rest(item.table_v, rest_v)) for item in at_rest]
+    # The last bit of charge that is left over is spread, so that none is lost.
     rest = held_as - sum(item.capacity_as * item.soc for item in rested)
-    capacity_as = sum(item.capacity_as for item in rested)
     return tuple(replace(item, soc=item.soc + rest / capacity_as) for item in rested)

@@ -108,16 +108,16 @@ def plug_by_plug(packs: Sequence[Pack], lead_mohm: float = DEFAULT_LEAD_MOHM) ->
     return _plug_by_plug(tuple(packs), lead_mohm)
 
 
-@lru_cache(maxsize=4096)
+@lru_cache(maxsize=16_384)
 def _plug_by_plug(packs: tuple[Pack, ...], lead_mohm: float) -> tuple[Plug, ...]:
+    """Those before the last are known from when they were asked for: a planner asks for one more each time."""
+    if len(packs) < 2:
+        return ()
     branches = [branch_of(pack, lead_mohm) for pack in packs]
-    enough_a = [pack.max_charge_a for pack in packs]
-    steps = []
-    for count in range(2, len(packs) + 1):
-        meeting = joins(branches[: count - 1], branches[count - 1 : count])
-        trace = run(meeting, Feeding(), SHOWN_S, settled_a=enough_a[:count])
-        steps.append(_plug(packs[:count], trace))
-    return tuple(steps)
+    trace = run(
+        joins(branches[:-1], branches[-1:]), Feeding(), SHOWN_S, settled_a=[pack.max_charge_a for pack in packs]
+    )
+    return (*_plug_by_plug(packs[:-1], lead_mohm), _plug(packs, trace))
 
 
 def _plug(packs: Sequence[Pack], trace: Trace) -> Plug:

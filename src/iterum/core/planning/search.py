@@ -28,7 +28,7 @@ COLD = 0.1
 that a worse plan may cost. Cold runs are soon good on large sessions, hot ones leave a plan that only looks good on
 small ones; several short runs beat one long one."""
 FIRST, FROM_WINDOWS = 300, 1_500
-"""Iterations of the runs with which a large session begins: from what rules give, and from each plan by windows."""
+"""Iterations of the runs with which a large session begins: from a start that it has, and from each by windows."""
 LAST_FIRST = 0.2
 """How often a move begins with the batch that ends last."""
 
@@ -54,14 +54,18 @@ class Search:
         self.iterations = 0
         # A repair of a plan to start from, or what a pilot would do by hand, is there at once also for a large session;
         # the other ways are tried when the search goes on.
-        self._begun = not start and len(problem.packs) <= SMALL
+        self._begun, self._has_start = not start and len(problem.packs) <= SMALL, bool(start)
         self.best = self.candidate(tuple(start)) if start else self._from_rules() if self._begun else self._by_hand()
 
     def _from_rules(self) -> Candidate:
         """The best of what rules and a dispatcher give, and of both ways by hand."""
-        ways = [by_rules(self.problem, self.needed), *by_dispatch(self.problem, self.needed)]
-        best = min((self.candidate(tuple(way)) for way in ways), key=lambda candidate: candidate.score)
-        return min(best, self._by_hand(), key=lambda candidate: candidate.score)
+        ways = (self.candidate(tuple(way)) for way in self._by_the_rest())
+        return min(*ways, self._by_hand(), key=lambda candidate: candidate.score)
+
+    def _by_the_rest(self) -> Iterator[Sequence[Gene]]:
+        """What rules give, and a dispatcher."""
+        yield by_rules(self.problem, self.needed)
+        yield from by_dispatch(self.problem, self.needed)
 
     def _by_hand(self) -> Candidate:
         """The better of both ways by hand."""
@@ -92,21 +96,24 @@ class Search:
 
     def from_here(self) -> Iterator[Candidate]:
         """The same without other ways to start: for who has a start that was made for this."""
-        self._begun = True
+        self._begun = self._has_start = True
         return iter(self)
 
     def __iter__(self) -> Iterator[Candidate]:
         """Runs of annealing, one after another, reporting the best after each chunk."""
+        small = len(self.problem.packs) <= SMALL
+        if not small:
+            if self._has_start and self.best.genes:
+                yield from self._anneal(LARGE_HOT[0], FIRST)
+            yield from self._from_windows()
         if not self._begun:
             self._begun = True
-            self.best = min(self.best, self._from_rules(), key=lambda candidate: candidate.score)
+            for way in self._by_the_rest():
+                self.best = min(self.best, self.candidate(tuple(way)), key=lambda candidate: candidate.score)
+                yield self.best
         if not self.best.genes:
             yield self.best
             return
-        small = len(self.problem.packs) <= SMALL
-        if not small:
-            yield from self._anneal(LARGE_HOT[0], FIRST)
-            yield from self._from_windows()
         for hot in cycle(SMALL_HOT if small else LARGE_HOT):
             yield from self._anneal(hot, SMALL_RUN if small else LARGE_RUN)
 

@@ -43,25 +43,29 @@ def by_windows(problem: Problem, needed: dict[str, int]) -> Iterator[list[Gene] 
     if problem.rounds or not problem.machines:
         return  # packs that come and go are placed in the order of their heats
     columns: list[Column] = []
-    for members in chosen_packs(problem, needed):
-        for column in _columns(problem, members):
-            columns.append(column)
-            if len(columns) % AT_ONCE == 0:
-                yield None
-    for share in NEARLY_WHOLE:
-        picked = _dive(problem, columns, share)
-        if picked:
-            yield _in_time(problem, picked, columns)
+    ports = {board.ports for board in problem.boards}
+    full = sorted({1, *ports})
+    between = sorted(set(range(1, max(full))) - set(full))
+    # Single packs and full boards give a first plan in half the time; every other size is there for those after it.
+    for sizes, shares in ((full, NEARLY_WHOLE[:1]), (between, NEARLY_WHOLE[1:])):
+        for members in chosen_packs(problem, needed):
+            for column in _columns(problem, members, sizes):
+                columns.append(column)
+                if len(columns) % AT_ONCE == 0:
+                    yield None
+        for share in shares:
+            picked = _dive(problem, columns, share)
+            if picked:
+                yield _in_time(problem, picked, columns)
 
 
-def _columns(problem: Problem, members: Sequence[int]) -> Iterator[Column]:
-    """Every window of a family on every kind of channel and board."""
+def _columns(problem: Problem, members: Sequence[int], sizes: Sequence[int]) -> Iterator[Column]:
+    """Every window of a family of these many packs on every kind of channel and board."""
     machines, boards = problem.alike
-    largest = max((board.ports for board in problem.boards), default=1)
     for low in range(len(members)):
-        for high in range(low, min(low + largest, len(members))):
-            window = tuple(members[low : high + 1])
-            if not problem.may_join(window):
+        for size in sizes:
+            window = tuple(members[low : low + size])
+            if len(window) < size or not problem.may_join(window):
                 break
             on = problem.boards_for(window)
             for machine in dict.fromkeys(machines):
