@@ -2,6 +2,8 @@
 
 import pytest
 
+from tests.web.conftest import Visitor
+
 
 def packs(app):
     return {pack.id: pack for pack in app.extensions["iterum"]["desk"].session().packs}
@@ -106,3 +108,15 @@ def test_a_charger_from_its_label_in_one_line(empty_app, newcomer):
     refused = newcomer.post("/kit/charger", label="400 W", channels="1")
     assert refused.status_code == 422
     assert "Say its amps" in refused.seen.said
+
+
+def test_when_a_class_is_measured_the_next_one_is_a_key_away(empty_app):
+    newcomer = Visitor(empty_app)
+    for label in ("2 x 1300 4S LiPo", "5000 6S LiPo"):
+        newcomer.post("/begin/packs", label=label)
+    for tag in ("A-01", "A-02"):
+        page = newcomer.post("/measure", pack=tag, **{f"cell{n}": "3.80" for n in range(1, 5)}).seen
+    assert "Match 4S LiPo" in page.said
+    assert page.link("On to 6S LiPo, A-03") == "/measure?pack=A-03"
+    assert "This reads as packs" in newcomer.post("/begin/charger", label="2x 6S 5000 50C lipo").seen.said
+    assert "This reads as packs" not in newcomer.post("/begin/charger", label="dual 300 W").seen.said

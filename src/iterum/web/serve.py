@@ -40,6 +40,7 @@ def serve(
     share : how it is to be shared from the start, where it is.
     """
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
+    logging.getLogger("alembic").setLevel(logging.WARNING)  # how a database came to its form concerns nobody here
     app = create_app(database, clock, watch=True, speed=speed)
     meet(app, addresses)
     parts = app.extensions["iterum"]

@@ -116,7 +116,9 @@ def charger() -> str | Response | tuple[str, int]:
     try:
         told = read_charger(asked.text)
     except ValueError as error:
-        asked.fault = _sentence(str(error))
+        asked.fault = (
+            "This reads as packs: write it down under 1." if _is_of_packs(asked.text) else _sentence(str(error))
+        )
         return _page({"charger": asked}), 422
     tag = next_tag("charger-0", {item.id for item in kit_items(desk().session().kit)})
     document = charger_of(told, tag)
@@ -178,6 +180,15 @@ def _keep(part: str, document: dict[str, Any], asked: Asked) -> str | Response |
     if part == "board":
         return redirect(url_for("measure.page"))
     return redirect(url_for("begin.page"))
+
+
+def _is_of_packs(text: str) -> bool:
+    """Whether a label that was typed for something else says packs, in full."""
+    try:
+        told = read_label(text)
+    except ValueError:
+        return False
+    return told.cells is not None and told.chemistry is not None
 
 
 def _sentence(text: str) -> str:

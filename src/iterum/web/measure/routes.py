@@ -82,6 +82,8 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False, air
         shown = replace(shown, faults={})
     history = desk().readings(current.id)
     following = next_to_measure(queue, current.id, on_board)
+    others = [item for item in session.packs if item.family != family]
+    beyond = None if following else next_to_measure(others, None, on_board)
     verdict = judge_pack(current, session.rules)
     lone = verdict.charges and not verdict.full and (len(queue) == 1 or not current.chemistry.joins)
     return render_template(
@@ -98,6 +100,7 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False, air
         tabs=tabs,
         family=family,
         following=following,
+        beyond=beyond,
         history=history,
         position=queue.index(next(item for item in queue if item.id == current.id)) + 1,
         queue=queue,
