@@ -7,6 +7,7 @@ from datetime import timedelta
 import pytest
 
 from iterum.core.bench.packs import Condition
+from iterum.core.season.as_it_went import begun_and_waiting
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
 from iterum.services.logbook import Query
@@ -140,8 +141,7 @@ class TestRun:
 
 class TestSomethingWrong:
     def test_it_stops_keeps_apart_writes_down_and_plans_again(self, bench):
-        bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
-        bench.found["plan_desk"].job.wait(30)
+        planned(bench.visitor)
         key = bench.charging()
         bench.pass_time(2)
         boxes = bench.visitor.get("/wrong?see=swelling").seen.page("input", attrs={"name": "runs"})
@@ -150,7 +150,7 @@ class TestSomethingWrong:
         assert "Stopped: Twin-1." in page
         assert bench.state(key) is State.STOPPED
         assert next(p.condition for p in bench.desk.session().packs if p.id == "P-11") is Condition.DAMAGED
-        bench.found["plan_desk"].job.wait(30)
+        bench.found["plan_desk"].take_best()
         document = bench.desk.latest_plan().plan
         assert "P-11" not in {tag for batch in document.batches for tag in batch.packs}
         assert "soft" in bench.visitor.get("/log?kind=incidents").text
@@ -175,19 +175,29 @@ class TestMeasureBesideTheRun:
 
 class TestReplanFromTheRun:
     def test_what_runs_stays_what_was_not_begun_is_still_to_come(self, bench):
-        bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
-        bench.found["plan_desk"].job.wait(30)
+        planned(bench.visitor)
         first = bench.desk.latest_plan().plan.batches[0]
         assert 'value="yes" checked' not in bench.visitor.get("/plan").text
         bench.charging(packs=list(first.packs), board=first.board or "", channel=first.channel)
         assert 'value="yes" checked' in bench.visitor.get("/plan").text  # it is followed, so it is kept to
         bench.pass_time(20)
-        bench.visitor.post("/plan", prefer="soonest", seconds="0.5", follow="yes")
-        bench.found["plan_desk"].job.wait(30)
+        planned(bench.visitor, follow="yes")
         batches = bench.desk.latest_plan().plan.batches
         running = [batch for batch in batches if batch.start_min < 0]
         assert [set(batch.packs) for batch in running] == [set(first.packs)]
         assert all(batch.start_min >= 0 for batch in batches if batch not in running)
+
+    def test_what_the_plan_takes_off_when_it_is_full_keeps_its_channel_no_longer(self, bench):
+        planned(bench.visitor)
+        kept = bench.desk.latest_plan()
+        first = kept.plan.batches[0]
+        assert first.end_min == first.full_min  # its packs fly: they are not balanced
+        key = bench.charging(packs=list(first.packs), board=first.board or "", channel=first.channel)
+        assert bench.runs.look(key, bench.clock()).run.expected.balance_min > 5
+        session = bench.desk.session_at(kept.made_at, bench.clock())
+        begun, _ = begun_and_waiting(kept, bench.runs.since(kept.made_at, bench.clock()), session, bench.clock())
+        assert begun[0].packs == first.packs
+        assert begun[0].end_min == begun[0].full_min
 
     @pytest.mark.parametrize("follow", ["yes", "no"])
     def test_after_a_stopped_batch_every_pack_is_planned_or_named(self, bench, follow):
@@ -237,8 +247,7 @@ class TestReplanFromTheRun:
     def test_a_plan_from_now_leaves_what_is_in_hand_alone(self, bench):
         bench.charging()
         bench.pass_time(3)
-        bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
-        bench.found["plan_desk"].job.wait(30)
+        planned(bench.visitor)
         batches = bench.desk.latest_plan().plan.batches
         mine = [batch for batch in batches if set(batch.packs) & set(PACKS) and batch.rounds[0] == 1]
         assert [(set(batch.packs), batch.channel) for batch in mine] == [(set(PACKS), "Twin-1")]

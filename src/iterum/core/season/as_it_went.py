@@ -87,6 +87,8 @@ def _as_run(
         lead_min = kept.minute(run.charging_at)
         end_min = now_min + max(running.minutes_left, 0.5)
         full_min = max(end_min - balance_min, now_min + 0.25)
+        if batch.end_min <= batch.full_min:  # the plan has it taken off then, not balanced
+            end_min = full_min
         return replace(batch, start_min=lead_min - setup_min, lead_min=lead_min, full_min=full_min, end_min=end_min,
                        energy_in_wh=energy_in_wh)  # fmt: skip
     if run.state in BEFORE_CHARGE:
