@@ -7,7 +7,7 @@ import pytest
 
 import iterum
 from iterum.core.bench.faults import FAULTS
-from iterum.web.words import each_cell
+from iterum.web.words import each_cell, unbroken
 from iterum.wording import SENTENCES
 from tests import words
 
@@ -49,3 +49,8 @@ def test_cells_that_read_the_same_are_told_once_and_an_odd_one_stands_out():
     assert each_cell((4.19, 4.08, 4.19)) == "4.19 4.08 4.19"
     assert each_cell((4.5, 4.5), 1) == "4.5 4.5"
     assert each_cell(()) == ""
+
+
+def test_no_tag_is_broken_at_its_hyphen():
+    assert unbroken("On <b>: T-02, charger-1-1 at 4-5 V") == (
+        'On &lt;b&gt;: <span class="nobr">T-02</span>, <span class="nobr">charger-1-1</span> at 4-5 V')  # fmt: skip

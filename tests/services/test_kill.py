@@ -151,7 +151,7 @@ def flown(server):
         bench.packs |= {tag: item for tag, item in SimBench(bench.session).packs.items() if tag not in busy}
 
 
-@pytest.mark.parametrize(("kills", "cuts"), [(20 * SOAK, 0), (4 * SOAK, 5)])
+@pytest.mark.parametrize(("kills", "cuts"), [(25 * SOAK, 0), (4 * SOAK, 5)])
 def test_nothing_acknowledged_is_lost_however_often_it_is_killed(tmp_path, kills, cuts):
     rng = random.Random(7)
     clock = FastClock()
@@ -192,5 +192,5 @@ def test_nothing_acknowledged_is_lost_however_often_it_is_killed(tmp_path, kills
         field.close()
     kinds = Counter(kind for kind, *_ in told)
     assert kinds["O"] >= kills // 2
-    assert kinds["L"] >= 1
+    assert kinds["L"] >= kills // 25  # few servers live to see a batch through
     assert len(runs) > 2

@@ -57,6 +57,14 @@ def tags(ids: Iterable[str]) -> Markup:
     return Markup(", ".join(f'<span class="nobr">{escape(tag)}</span>' for tag in ids))  # noqa: S704 (escaped)
 
 
+TAG = re.compile(r"\b[A-Za-z]{1,12}(?:-\d{1,4})+\b")
+
+
+def unbroken(text: str) -> Markup:
+    """A sentence in which no tag is broken at its hyphen."""
+    return Markup(TAG.sub(r'<span class="nobr">\g<0></span>', str(escape(text))))  # noqa: S704 (escaped)
+
+
 def few_tags(ids: Sequence[str]) -> str:
     """Tags in one short line: a row that counts up as "P-05 to 08", many as a count of their class letter."""
     if len(ids) < 3:
@@ -171,6 +179,7 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "day": day,
     "letter": letter,
     "tags": tags,
+    "unbroken": unbroken,
     "tail": tail,
     "limit_name": limit_name,
     "verdict_mark": verdict_mark,
