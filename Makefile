@@ -4,8 +4,8 @@ VENV := .venv
 BIN := $(VENV)/bin
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 
-# Half of a test's time goes by waiting for a page or a process: three workers on two cores take 316 s, two 386, four 335.
-WORKERS = $(shell echo $$((($$(nproc) * 3 + 1) / 2)))
+# Half of a test's time goes by waiting for a page or a process: four workers on two cores take 375 s, three 398.
+WORKERS = $(shell echo $$(($$(nproc) * 2)))
 
 .PHONY: setup demo check test soak bench lint format shots lock clean
 
