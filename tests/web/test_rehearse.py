@@ -56,10 +56,19 @@ class Pilot:
         return re.search(r'name="csrf-token" content="([^"]+)"', self.ask("/kit")[1])[1]
 
 
+@pytest.fixture(scope="module")
+def planned_file(tmp_path_factory, demo_file):
+    path = shutil.copy(demo_file, tmp_path_factory.mktemp("planned") / "real.sqlite3")
+    app = create_app(path, lambda: NOON)
+    planned(Visitor(app))
+    app.extensions["iterum"]["store"].close()
+    return path
+
+
 @pytest.fixture
-def real(tmp_path, demo_file):
-    shutil.copy(demo_file, tmp_path / "real.sqlite3")
-    return tmp_path / "real.sqlite3"
+def real(tmp_path, planned_file):
+    """The demo with a plan."""
+    return shutil.copy(planned_file, tmp_path / "real.sqlite3")
 
 
 @pytest.fixture
@@ -139,10 +148,9 @@ def test_heats_rules_and_kit_of_it_are_taken_into_the_real_bench_each_by_itself_
 
 
 def test_a_day_on_the_whole_bench_is_told_heat_by_heat_and_each_turn_has_its_price(real):
-    app = create_app(real, lambda: NOON)
-    planned(Visitor(app))
-    first = app.extensions["iterum"]["desk"].latest_plan()
-    app.extensions["iterum"]["store"].close()
+    store = Store(real)
+    first = Desk(store).latest_plan()
+    store.close()
     held = Rehearsals(real)
     pilot = Pilot(held.begin("http://127.0.0.1:9", 60, NOON))
     try:

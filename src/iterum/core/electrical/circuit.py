@@ -39,7 +39,7 @@ FLOOR_C = 0.02
 FIRST_STEP_S = 0.02
 LONGEST_STEP_S = 120.0
 MOST_CHORDS = 36
-"""Of the volts between packs until where they settle is known: to less than a billionth of a volt."""
+"""Between the volts of packs until where they settle is known: to a billionth of what they hold."""
 TAIL = 0.1
 """A charge ends when the amps have fallen to this part of those dialled. Common practice, no source."""
 
