@@ -52,7 +52,7 @@ def test_no_page_has_a_violation(open_page, planned_address_with_runs, part):
     check(open_page(WIDE), planned_address_with_runs, paths[part::3])
 
 
-MAIN = ("/measure", "/match", "/charge", "/charge?packs=P-08&packs=P-11", "/charge?packs=P-01&packs=P-02&packs=P-04&packs=P-07", "/plan",
+MAIN = ("/measure", "/match", "/charge", "/charge?packs=P-08&packs=P-11", "/charge?packs=P-01&packs=P-02&packs=P-04&packs=P-07", "/charge?packs=L-02", "/plan",
         "/plan?batch=1", "/plan/sheet", "/heats", "/put-away", "/packs", "/packs?id=P-04", "/packs/health?id=P-01", "/kit", "/rules",
         "/files", "/log", "/log/report", "/use?pack=P-01&average_a=14", "/what-if", "/rehearse")  # fmt: skip
 
