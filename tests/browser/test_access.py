@@ -57,12 +57,21 @@ MAIN = ("/measure", "/match", "/charge", "/charge?packs=P-08&packs=P-11", "/char
         "/files", "/log", "/log/report", "/use?pack=P-01&average_a=14", "/what-if", "/rehearse")  # fmt: skip
 
 
-def test_no_main_view_is_longer_than_two_folds(open_page, planned_address):
+MAIN_ACT = """() => {
+  const act = document.querySelector('#primary');
+  return act && !act.closest('form')?.querySelector('[autofocus]') ? act.getBoundingClientRect().bottom : 0;
+}"""
+"""Where the main act ends, px; of a form in which the cursor stands already it is Enter."""
+
+
+def test_a_main_view_has_its_act_in_the_first_fold_and_no_more_than_two(open_page, planned_address):
     opened, long = open_page(WIDE), []
     for path in MAIN:
         opened.goto(planned_address + path)
         px = opened.evaluate("document.documentElement.scrollHeight")
         long += [(path, px)] if px > 2 * WIDE["height"] else []
+        act_px = opened.evaluate(MAIN_ACT)
+        long += [(path, "its act", act_px)] if act_px > WIDE["height"] else []
     assert long == []
 
 
