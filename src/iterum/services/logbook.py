@@ -20,6 +20,7 @@ from iterum.services.watching import FILE
 from iterum.store.database import Store
 
 PAGE = 24
+"""Entries of one page of the log: as many as stand in two folds of a laptop's window."""
 
 CHARGES_SEEN = 400
 """The latest charges in which busy days are looked for."""
