@@ -24,7 +24,7 @@ def _of_template(path):
         for item in re.findall(r'"([^"<>]*)"|\'([^\'<>]*)\'', part)
     ]
     text = re.sub(r"\{\{.*?\}\}", "…", re.sub(r"\{%.*?%\}", "\n", text, flags=re.S), flags=re.S)
-    page = BeautifulSoup(text, "html.parser")
+    page = BeautifulSoup(text, "lxml")
     for item in page.find_all(string=lambda found: not isinstance(found, Comment)):
         if item.parent.name in ("script", "style"):
             continue

@@ -24,6 +24,8 @@ from iterum.web.serve import meet
 
 FLAGS = ("--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
          "--disable-component-update", "--disable-sync")  # fmt: skip
+# The shell is the same browser without what nobody sees when there is no screen: a page costs it a third less.
+CHROMIUM = which("chromium-headless-shell") or which("chromium")
 WIDE = {"width": 1280, "height": 800}
 PHONE = {"width": 390, "height": 844}
 
@@ -169,4 +171,4 @@ def chromium() -> Iterator[Browser]:
 
 def launched(playwright: Playwright, path: str | None = None) -> Browser:
     """A Chromium. path : of what starts it, where it is not Debian's own on this host."""
-    return playwright.chromium.launch(executable_path=path or which("chromium"), args=list(FLAGS))
+    return playwright.chromium.launch(executable_path=path or CHROMIUM, args=list(FLAGS))

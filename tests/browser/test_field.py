@@ -14,7 +14,7 @@ from urllib.parse import urlencode
 import pytest
 from playwright.sync_api import expect
 
-from tests.browser.bench import PHONE, compared_and_started, launched, taken_in_hand, turning
+from tests.browser.bench import CHROMIUM, PHONE, compared_and_started, launched, taken_in_hand, turning
 
 WORKER = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
 """Another run of these tests at the same time has a cable and doors of its own."""
@@ -45,7 +45,7 @@ def other_host(tmp_path_factory):
             run("ip", "netns", "del", SPACE)
             pytest.skip(f"this machine does not let a test make a network of its own: {done.stderr.strip()}")
     browser = tmp_path_factory.mktemp("there") / "browser"
-    browser.write_text(f'#!/bin/sh\nexec ip netns exec {SPACE} {shutil.which("chromium")} "$@"\n')
+    browser.write_text(f'#!/bin/sh\nexec ip netns exec {SPACE} {CHROMIUM} "$@"\n')
     browser.chmod(0o755)
     yield browser, inside, ours
     run("ip", "link", "del", ours)

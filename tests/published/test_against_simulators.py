@@ -5,7 +5,6 @@ import json
 from pathlib import Path
 
 import numpy as np
-import pybamm
 import pytest
 
 from iterum.core.bench.chemistry import CHEMISTRIES
@@ -17,6 +16,8 @@ REFERENCES = Path(__file__).parent / "references"
 
 def thevenin_charge(branch: Branch, current_a: float, end_v: float) -> tuple[float, float]:
     """Minutes of constant current, and in all, of PyBaMM's Thevenin model with two RC pairs for the same pack."""
+    import pybamm  # takes seconds, in every process that only looks for tests
+
     table_v, grid = np.array(branch.table_v), np.linspace(0, 1, 21)
     values = pybamm.ParameterValues("ECM_Example")
     capacity_ah = branch.capacity_as / 3600

@@ -5,7 +5,6 @@ Full-cell equilibrium volts, 0 % and 100 % at each set's own cut-offs, at 25 deg
 """
 
 import numpy
-import pybamm
 import pytest
 
 from iterum.core.bench import tables
@@ -14,6 +13,8 @@ from iterum.core.bench.chemistry import CHEMISTRIES
 
 def published_volts(name: str) -> list[float]:
     """V per cell at 0, 5 ... 100 % from a published set: positive less negative electrode potential."""
+    import pybamm  # takes seconds, in every process that only looks for tests
+
     values = pybamm.ParameterValues(name)
     parameters = pybamm.LithiumIonParameters()
     solver = pybamm.lithium_ion.ElectrodeSOHSolver(values, parameters)

@@ -17,7 +17,7 @@ class Seen:
     """A page as somebody hears it read out: what it says, its fields by label, its buttons, links and forms."""
 
     def __init__(self, html):
-        self.page = BeautifulSoup(html, "html.parser")
+        self.page = BeautifulSoup(html, "lxml")
 
     @property
     def said(self):

@@ -76,6 +76,11 @@ def _checked(hint: Any, null: bool = False) -> Any:
 _Core = TypeVar("_Core")
 
 
+@cache
+def _hints(kind: type[object]) -> dict[str, Any]:
+    return get_type_hints(kind)
+
+
 class Item(BaseModel):
     """One checked part of a file."""
 
@@ -86,7 +91,7 @@ class Item(BaseModel):
 
         Null counts as left out, unless it is a value of that field.
         """
-        hints = get_type_hints(kind)
+        hints = _hints(kind)  # type: ignore[arg-type]  # a class has a hash
         values = dict(others)
         for field in fields(kind):  # type: ignore[arg-type]
             name = (rename or {}).get(field.name, field.name)

@@ -270,10 +270,14 @@ def test_a_pack_that_no_channel_takes_is_left_out_with_the_reason():
 
 class TestExplain:
     session = replace(demo_session(), wanted=())
-    plan = planned(session, chunks=10)
 
-    def test_every_batch_says_what_it_waits_for_and_a_lone_pack_why(self):
-        for why in explain(Problem(self.session), self.plan):
+    @pytest.fixture(scope="class")
+    @classmethod
+    def plan(cls):
+        return planned(cls.session, chunks=10)
+
+    def test_every_batch_says_what_it_waits_for_and_a_lone_pack_why(self, plan):
+        for why in explain(Problem(self.session), plan):
             first = why.reasons[0]
             assert (first.code == "starts_at_once") == (why.batch.start_min == 0)
             assert sentence(first)
@@ -282,18 +286,18 @@ class TestExplain:
                 assert why.reasons[1].code.startswith("alone_")
                 assert sentence(why.reasons[1]).startswith("Alone")
 
-    def test_what_a_batch_waits_for_is_really_taken_until_then(self):
-        for why in explain(Problem(self.session), self.plan):
+    def test_what_a_batch_waits_for_is_really_taken_until_then(self, plan):
+        for why in explain(Problem(self.session), plan):
             if why.reasons[0].code == "waits_channel":
-                ends = [b.end_min for b in self.plan.batches if b.channel == why.batch.channel]
+                ends = [b.end_min for b in plan.batches if b.channel == why.batch.channel]
                 assert why.reasons[0].numbers["until_min"] in ends
 
-    def test_the_pack_0_115_v_off_is_alone_for_that(self):
-        whys = {why.batch.packs: why.reasons for why in explain(Problem(self.session), self.plan)}
+    def test_the_pack_0_115_v_off_is_alone_for_that(self, plan):
+        whys = {why.batch.packs: why.reasons for why in explain(Problem(self.session), plan)}
         (lone,) = [reasons for packs, reasons in whys.items() if packs == ("P-09",)]
         assert sentence(lone[1]) == "Alone: 0.115 V from P-12, the nearest; allowed 0.100."
 
-    def test_widening_the_bottleneck_helps_and_nothing_makes_it_worse(self):
-        gains = [item for item in bottlenecks(Problem(self.session), self.plan, 4) if item]
+    def test_widening_the_bottleneck_helps_and_nothing_makes_it_worse(self, plan):
+        gains = [item for item in bottlenecks(Problem(self.session), plan, 4) if item]
         assert gains
-        assert all(item.saved_min >= 0.03 * self.plan.makespan_min for item in gains)
+        assert all(item.saved_min >= 0.03 * plan.makespan_min for item in gains)

@@ -247,7 +247,7 @@ export function startKeeping() {
     giveBack();
   });
   document.addEventListener("input", keepDraft);
-  document.addEventListener("click", () => setTimeout(keepDraft, 0));
+  document.addEventListener("click", keepDraft); /* a key of the pad has written its digit by then */
   document.addEventListener("keyup", keepDraft);
   window.addEventListener("online", sendKept);
   setInterval(sendKept, TRY_EVERY_MS);
