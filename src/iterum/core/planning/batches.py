@@ -1,6 +1,7 @@
 """What a plan is made of: channels as machines, what a batch costs there, and batches with their times."""
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 from iterum.core.bench.bench import Running
 from iterum.core.bench.choice import Choice
@@ -20,10 +21,15 @@ class Machine:
     feed: Feed
     uses: tuple[tuple[str, float], ...]
 
-    @property
+    @cached_property
     def source_id(self) -> str | None:
         """The source behind it, None for mains without end."""
         return self.feed.source.id if self.feed.source else None
+
+    @cached_property
+    def from_source(self) -> float:
+        """The part of what its source gives that reaches the packs."""
+        return self.feed.efficiency_from_source
 
 
 @dataclass(frozen=True)

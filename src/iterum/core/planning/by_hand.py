@@ -105,7 +105,7 @@ def in_the_way(bench: Occupancy, batch: PlannedBatch) -> list[Reason]:
     machine, board = problem.machine_of(batch.channel), problem.board_of(batch.board)
     assert machine is not None  # as asked for above
     assert board is not None
-    energy_wh = batch.energy_in_wh * machine.feed.efficiency_from_source
+    energy_wh = batch.energy_in_wh * machine.from_source
     wait_min = max(batch.lead_min - batch.start_min - problem.rules.setup_min, 0.0)
     full_min, minutes = batch.full_min - batch.lead_min, batch.end_min - batch.lead_min
     costs = Costs(batch.current_a, batch.rate_c, wait_min, full_min, minutes, batch.power_w, energy_wh)
@@ -141,7 +141,7 @@ def _taken(bench: Occupancy, place: _Place) -> list[Reason]:
         free_min = power_free_from(bench.drawn[name], start_min, whole_min, watts, limit_w)
         if free_min > start_min + EPS:
             reasons.append(reason("move_watts", resource=name, watts=watts, limit_w=limit_w))
-    return reasons + _energy(bench, place, machine.source_id, machine.feed.efficiency_from_source)
+    return reasons + _energy(bench, place, machine.source_id, machine.from_source)
 
 
 def _energy(bench: Occupancy, place: _Place, source: str | None, efficiency: float) -> list[Reason]:

@@ -75,7 +75,7 @@ class _Model:
             self.alone.setdefault(("person", 0), []).append(hands)
         for name, factor in machine.uses:
             self.drawn.setdefault(name, []).append((whole, floor(costs.power_w * factor * 100)))
-        taken_wh = costs.energy_wh / machine.feed.efficiency_from_source
+        taken_wh = costs.energy_wh / machine.from_source
         self.energy.setdefault(machine.source_id, []).append((taken, floor(100 * taken_wh)))
         model.add(self.makespan >= start + length).only_enforce_if(taken)
         self.taken.append(taken)

@@ -21,7 +21,7 @@ class Known:
     minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)
     orders: dict[tuple[int, ...], tuple[int, ...] | None] = field(default_factory=dict)
     waits: dict[tuple[tuple[int, ...], float, float], Waits] = field(default_factory=dict)
-    nearly: dict[tuple[int, float, float, float, float], float] = field(default_factory=dict)
+    nearly: dict[tuple[object, ...], float] = field(default_factory=dict)
     setups: dict[tuple[int, int], Setup] = field(default_factory=dict)
     full_in_min: dict[int, float] = field(default_factory=dict)
     energy_wh: dict[tuple[int, float], float] = field(default_factory=dict)

@@ -133,7 +133,7 @@ def _fewest_faster(other: Planner, planner: Planner) -> Plan:
             costs = problem.costs(genes[at].members, genes[at].machine, problem.boards_for(genes[at].members)[0], part)
             if costs is None or not at_most(costs.rate_c, rule_c):
                 continue
-            tried = (*genes[:at], replace(genes[at], part=part), *genes[at + 1 :])
+            tried = (*genes[:at], genes[at]._replace(part=part), *genes[at + 1 :])
             schedule = decode(problem, tried)
             if schedule is not None and score_of(problem, schedule, other.prefer).short <= best.score.short:
                 genes = tried

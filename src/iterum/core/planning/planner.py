@@ -2,7 +2,6 @@
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 
 from iterum.core.bench.session import Session
 from iterum.core.electrical.estimate import charge_to_mah
@@ -153,7 +152,7 @@ class Planner:
         best = decode(self.problem, genes)
         for at in range(len(genes)):
             for part in self.problem.gentler(genes[at].part):
-                tried = (*genes[:at], replace(genes[at], part=part), *genes[at + 1 :])
+                tried = (*genes[:at], genes[at]._replace(part=part), *genes[at + 1 :])
                 schedule = decode(self.problem, tried)
                 if best is None or schedule is None:
                     continue
@@ -196,8 +195,8 @@ class Planner:
             early_min=None if item.costs.low_min is None else item.lead_min + item.costs.low_min,
             late_min=None if item.costs.high_min is None else item.lead_min + item.costs.high_min,
             power_w=item.costs.power_w,
-            energy_in_wh=item.costs.energy_wh / machine.feed.efficiency_from_source,
-            power_in_w=item.costs.power_w / machine.feed.efficiency_from_source,
+            energy_in_wh=item.costs.energy_wh / machine.from_source,
+            power_in_w=item.costs.power_w / machine.from_source,
         )
 
     def _left_out(self, schedule: Schedule) -> tuple[NotPlanned, ...]:
@@ -259,7 +258,7 @@ class Planner:
         short = []
         for machine, costs in places:
             place = self.problem.machines[machine]
-            need_wh = costs.energy_wh / place.feed.efficiency_from_source
+            need_wh = costs.energy_wh / place.from_source
             if place.source_id in left_wh:
                 short.append((need_wh - left_wh[place.source_id], need_wh, place.source_id))
         lack_wh, need_wh, source_id = min(short, default=(0.0, 0.0, None))

@@ -8,7 +8,7 @@ are cumulative ones; watt-hours of a source are a budget.
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from math import inf
+from math import ceil, inf, log2
 
 from iterum.core.bench.bench import Running
 from iterum.core.bench.chemistry import END_STEP_V
@@ -311,13 +311,14 @@ class Problem(Resources):
         return min((board.lead_mohm for board in self.boards), default=DEFAULT_LEAD_MOHM)
 
     def _gentle(self, packs: Sequence[Pack]) -> bool:
-        """Whether even the widest gap against an endless group stays within what every pack may take: no need to ask
-        the model plug by plug."""
+        """Whether even the widest gap against an endless group, each through its own lead, stays within what every
+        pack may take: no need to ask the model plug by plug."""
         if self.rules.join_peak_c is None:
             return True
         volts = [pack.reading.pack_v for pack in packs if pack.reading]
         gap_v = max(volts) - min(volts)
-        worst_c = max(gap_v / (resistance_of(pack).r0_ohm * pack.capacity_ah) for pack in packs)
+        lead_ohm = self._least_lead_mohm / 1000
+        worst_c = max(gap_v / ((resistance_of(pack).r0_ohm + lead_ohm) * pack.capacity_ah) for pack in packs)
         return worst_c <= min(self.rules.join_peak_c, *(pack.charge_c for pack in packs))
 
     # ------------------------------------------------------------------ what a batch costs
@@ -404,14 +405,16 @@ class Problem(Resources):
         whole_ah = total_ah(packs)
         mean_v = sum((pack.cell_v or 0.0) * pack.capacity_ah for pack in packs) / whole_ah
         out = max(packs, key=lambda pack: abs((pack.cell_v or 0.0) - mean_v))
-        others_ah = whole_ah - out.capacity_ah
-        others_v = (mean_v * whole_ah - (out.cell_v or 0.0) * out.capacity_ah) / others_ah
-        number = self.known.number(out)
-        key = (number, round(others_v, 2), round(others_ah), setup.lead_mohm, round(current_a / whole_ah, 1))
+        own_v, others_ah = out.cell_v or 0.0, whole_ah - out.capacity_ah
+        gap_v = 2 * round((mean_v - own_v) * whole_ah / others_ah / 2, 2)
+        # The same for packs of a kind at about the same volts, and no shorter at a lower rate.
+        rate_c = ceil(2 * current_a / whole_ah - 0.1) / 2
+        kind = (out.family, out.capacity_mah, out.charge_c, resistance_of(out).r0_ohm)
+        key = (*kind, setup.lead_mohm, round(own_v, 1), gap_v, round(log2(others_ah / out.capacity_ah)), rate_c)
         if key not in self.known.nearly:
-            others = replace(out, reading=Reading.of_cells((key[1],) * out.cells), capacity_mah=1000 * others_ah)
-            pair = in_plug_order((out, others))
-            self.known.nearly[key] = waits(pair, setup.lead_mohm, self.rules, key[4]).charge_min
+            reading = Reading.of_cells((own_v + gap_v,) * out.cells)
+            pair = in_plug_order((out, replace(out, reading=reading, capacity_mah=1000 * others_ah)))
+            self.known.nearly[key] = waits(pair, setup.lead_mohm, self.rules, rate_c).charge_min
         return self.known.nearly[key]
 
     def balance_of(self, members: Sequence[int]) -> float:

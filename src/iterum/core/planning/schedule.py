@@ -1,10 +1,11 @@
 """From an ordered list of batches to times: each is put as early as everything it needs is free (serial schedule)."""
 
-from bisect import bisect_left
+from bisect import bisect_left, insort
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import islice
 from math import inf
+from typing import NamedTuple
 
 from iterum.core.planning.batches import Costs, PlannedBatch
 from iterum.core.planning.problem import Problem
@@ -14,8 +15,7 @@ VISIT_GAP_MIN = 5.0
 """Set-ups closer than this are one visit to the bench."""
 
 
-@dataclass(frozen=True, slots=True)
-class Gene:
+class Gene(NamedTuple):  # a tuple, as is `Seated`: made anew hundreds of thousands of times
     """One batch before it has a time: members (indices of packs, rising), channel, which part of the amps, and whether
     it stays on to balance once it is full."""
 
@@ -29,8 +29,7 @@ class Gene:
         return costs.minutes if self.balance else costs.full_min
 
 
-@dataclass(frozen=True, slots=True)
-class Seated:
+class Seated(NamedTuple):
     """One batch with its board (-1 for none) and times, min, as those of a `PlannedBatch`."""
 
     gene: Gene
@@ -83,6 +82,8 @@ def visits_of(setups: Sequence[tuple[float, float]]) -> list[list[int]]:
 
 def free_from(taken: Sequence[tuple[float, float]], start: float, length: float) -> float:
     """The first moment from `start` on at which an interval of this length fits between those taken (sorted)."""
+    if not taken or taken[-1][1] <= start + EPS:
+        return start
     # Those that end before the start are no concern; only the last that begins before it can reach over it.
     first = max(bisect_left(taken, (start,)) - 1, 0)
     for low, high in islice(taken, first, None):
@@ -100,9 +101,13 @@ def power_free_from(
 
     length : minutes, above 0. limit_w : W.
     """
-    end = start + length
-    near = [item for item in drawn if item[0] < end - EPS and item[1] > start + EPS]
-    if sum(item[2] for item in near) + watts <= limit_w + EPS:
+    begins, ends, whole_w = start + EPS, start + length - EPS, watts
+    near = []
+    for item in drawn:
+        if item[0] < ends and item[1] > begins:
+            near.append(item)
+            whole_w += item[2]
+    if whole_w <= limit_w + EPS:
         return start
     for moment in (start, *(item[0] for item in near if item[0] > start)):
         active = [item for item in near if item[0] <= moment + EPS and item[1] > moment + EPS]
@@ -130,10 +135,10 @@ class Occupancy:
         self.used_wh: dict[str, float] = {}
         self.usable_wh = {source.id: source.usable_wh for source in problem.kit.sources if source.usable_wh is not None}
         for low, high in problem.away:
-            _insert(self.person, (low, high))
+            insort(self.person, (low, high))
         for machine in problem.machines:
             for low, high in problem.quiet_min(machine.feed.source):
-                _insert(self.channels[machine.index], (low, high))
+                insort(self.channels[machine.index], (low, high))
         for batch in problem.taken:
             self.book(batch)
 
@@ -145,18 +150,18 @@ class Occupancy:
             return
         for machine in self.problem.machines:
             if machine.channel.id == batch.channel:
-                _insert(self.channels[machine.index], (batch.start_min, batch.end_min))
+                insort(self.channels[machine.index], (batch.start_min, batch.end_min))
                 for name, factor in machine.uses:
                     self.drawn[name].append((batch.start_min, batch.end_min, batch.power_w * factor))
         for index, board in enumerate(self.problem.boards):
             if board.id == batch.board:
                 self._occupy(index, (batch.start_min, batch.end_min))
         if batch.lead_min > batch.start_min:
-            _insert(self.person, (batch.start_min, batch.lead_min))
+            insort(self.person, (batch.start_min, batch.lead_min))
 
     def _occupy(self, board: int, times: tuple[float, float]) -> None:
         for part in self.problem.board_parts[board]:
-            _insert(self.boards[part], times)
+            insort(self.boards[part], times)
 
     def earliest(self, gene: Gene, board: int, costs: Costs, release_min: float, latest_min: float = inf) -> float:
         """When this batch could start, every resource asked in turn until none objects; without end where that is later
@@ -193,17 +198,17 @@ class Occupancy:
         release_min : minutes from now, from when on it can be had. full_by_min : minutes from now; full later than that
         it is not looked for.
         """
-        best: Seated | None = None
+        best: tuple[float, float, float, float, int, Costs] | None = None
         problem = self.problem
         release_min = max(release_min, problem.release_min(gene.members))
         full_by_min = min(full_by_min, problem.last_min(gene.members)) + EPS
-        source = self.problem.machines[gene.machine].source_id
-        for board in self.problem.boards_for(gene.members):
-            costs = self.problem.costs(gene.members, gene.machine, board, gene.part)
+        source = problem.machines[gene.machine].source_id
+        for board in problem.boards_for(gene.members):
+            costs = problem.costs(gene.members, gene.machine, board, gene.part)
             if costs is None:
                 continue
             if source in self.usable_wh:
-                taken_wh = costs.energy_wh / self.problem.machines[gene.machine].feed.efficiency_from_source
+                taken_wh = costs.energy_wh / problem.machines[gene.machine].from_source
                 if self.used_wh.get(source, 0.0) + taken_wh > self.usable_wh[source] + EPS:
                     continue
             hands_min = self.setup_min + costs.wait_min
@@ -212,9 +217,12 @@ class Occupancy:
             full, end = lead + costs.full_min, self._taken_off(gene, lead + costs.full_min, lead + gene.minutes(costs))
             if full > full_by_min:
                 continue  # its heat will have begun: nothing is charged for it any more
-            if start < inf and (best is None or (end, full) < (best.end_min - EPS, best.full_min)):
-                best = Seated(gene, board, costs, start, lead, full, end)
-        return best
+            if start < inf and (best is None or (end, full) < (best[0] - EPS, best[1])):
+                best = end, full, start, lead, board, costs
+        if best is None:
+            return None
+        end, full, start, lead, board, costs = best
+        return Seated(gene, board, costs, start, lead, full, end)
 
     def _taken_off(self, gene: Gene, full_min: float, balanced_min: float) -> float:
         """When a batch comes off: balanced, or before that where its packs are full and their heat begins."""
@@ -228,24 +236,17 @@ class Occupancy:
     def take(self, placed: Seated) -> None:
         """Book what a placed batch needs."""
         machine = self.problem.machines[placed.gene.machine]
-        _insert(self.channels[placed.gene.machine], (placed.start_min, placed.end_min))
+        insort(self.channels[placed.gene.machine], (placed.start_min, placed.end_min))
         if placed.board >= 0:
             self._occupy(placed.board, (placed.start_min, placed.end_min))
         if placed.lead_min > placed.start_min:
-            _insert(self.person, (placed.start_min, placed.lead_min))
+            insort(self.person, (placed.start_min, placed.lead_min))
         for name, factor in machine.uses:
             self.drawn[name].append((placed.start_min, placed.end_min, placed.costs.power_w * factor))
         source = machine.source_id
         if source is not None:
-            energy_wh = placed.costs.energy_wh / machine.feed.efficiency_from_source
+            energy_wh = placed.costs.energy_wh / machine.from_source
             self.used_wh[source] = self.used_wh.get(source, 0.0) + energy_wh
-
-
-def _insert(taken: list[tuple[float, float]], new: tuple[float, float]) -> None:
-    index = len(taken)
-    while index and taken[index - 1] > new:
-        index -= 1
-    taken.insert(index, new)
 
 
 def _in_turn(problem: Problem, genes: Sequence[Gene]) -> Sequence[Gene]:

@@ -7,7 +7,7 @@ either. It counts iterations, not seconds, and its numbers are drawn from a seed
 
 import random
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import cycle
 from math import exp, inf
 
@@ -129,19 +129,21 @@ class Search:
     def _anneal(self, hot: float, turns: int, begun: Candidate | None = None) -> Iterator[Candidate]:
         """One run, from the best plan or another one."""
         current = begun or self.best
+        soonest = self.prefer is Prefer.SOONEST and not self.problem.rounds
+        by_ends = soonest and len(self.problem.packs) > SMALL
         for turn in range(turns):
             heat = hot * (COLD / hot) ** (turn / turns)
             genes = self._neighbour(list(current.genes), current.schedule)
             self.iterations += 1
             if genes is not None:
                 worse = inf
-                if self.prefer is Prefer.SOONEST and current.score.whole and not self.problem.rounds:
+                if soonest and current.score.whole:
                     worse = current.schedule.makespan_min + 6 * heat
                 schedule = decode(self.problem, genes, worse, current.schedule)
                 if schedule is not None:
                     score = score_of(self.problem, schedule, self.prefer)
                     candidate = Candidate(self.problem, tuple(genes), schedule, score, self.iterations)
-                    gain = current.score.weight() - candidate.score.weight()
+                    gain = current.score.weight(by_ends) - candidate.score.weight(by_ends)
                     if gain >= 0 or self.random.random() < exp(gain / heat):
                         current = candidate
                     if candidate.score < self.best.score:
@@ -168,13 +170,13 @@ class Search:
         at = self._at(genes, schedule)
         gene = genes[at]
         if pick < 0.45:
-            genes[at] = replace(gene, machine=self._machine())
+            genes[at] = gene._replace(machine=self._machine())
             return genes
         if self.problem.rounds and pick < 0.52:
-            genes[at] = replace(gene, balance=not gene.balance)
+            genes[at] = gene._replace(balance=not gene.balance)
             return genes
         if pick < 0.6:
-            genes[at] = replace(gene, part=self.random.randrange(self.problem.parts))
+            genes[at] = gene._replace(part=self.random.randrange(self.problem.parts))
             return genes
         if pick < 0.7:
             return self._split(genes, at)
@@ -191,7 +193,7 @@ class Search:
             return None
         cut = self.random.randrange(1, len(gene.members))
         parts = [gene.members[:cut], gene.members[cut:]]
-        genes[at : at + 1] = [replace(gene, members=parts[0]), replace(gene, members=parts[1], machine=self._machine())]
+        genes[at : at + 1] = [gene._replace(members=parts[0]), gene._replace(members=parts[1], machine=self._machine())]
         return genes
 
     def _regroup(self, genes: list[Gene], at: int) -> list[Gene] | None:
@@ -220,9 +222,9 @@ class Search:
             key = tuple(sorted(members))
             if members and not (self.problem.boards_for(key) and self.problem.may_join(key)):
                 return None
-        genes[other] = replace(genes[other], members=tuple(sorted(theirs)))
+        genes[other] = genes[other]._replace(members=tuple(sorted(theirs)))
         if mine:
-            genes[at] = replace(gene, members=tuple(sorted(mine)))
+            genes[at] = gene._replace(members=tuple(sorted(mine)))
         else:
             genes.pop(at)
         return genes
@@ -239,5 +241,5 @@ class Search:
         members = tuple(sorted({*gene.members, self.random.choice(pool)} - {out}))
         if not self.problem.may_join(members):
             return None
-        genes[at] = replace(gene, members=members)
+        genes[at] = gene._replace(members=members)
         return genes
