@@ -18,14 +18,14 @@ CLASSES = (("lipo", 4, 1800, "P"), ("lipo", 6, 3300, "T"), ("lipo", 2, 450, "G")
 
 def _packs(rng: random.Random, letter: str, count: int) -> list[Pack]:
     chemistry, cells, mah, letter = next(item for item in CLASSES if item[3] == letter)
-    found = []
+    packs = []
     for index in range(count):
         base = rng.choice((3.62, 3.72, 3.80, 3.88, 4.0)) + rng.gauss(0, 0.03)
         volts = tuple(round(base + rng.choice((-0.01, 0, 0, 0.01)), 2) for _ in range(cells))
         charge_c = rng.choice((1, 2, 2, 3))
-        found.append(Pack(f"{letter}-{index + 1:02d}", chemistry, cells, mah, charge_c, 60 if letter == "P" else 35,
+        packs.append(Pack(f"{letter}-{index + 1:02d}", chemistry, cells, mah, charge_c, 60 if letter == "P" else 35,
                           reading=Reading.of_cells(volts)))  # fmt: skip
-    return found
+    return packs
 
 
 def _kit(rng: random.Random, budget_wh: float | None) -> Kit:

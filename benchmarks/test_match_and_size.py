@@ -21,9 +21,9 @@ def test_judging_each_pack_alone(benchmark, count):
 @pytest.mark.parametrize("count", SIZES)
 @pytest.mark.benchmark(group="match")
 def test_match(benchmark, count):
-    found = benchmark(match, random_session(count).bench)
-    benchmark.extra_info["groups"] = len(found.groups)
-    benchmark.extra_info["proven"] = found.proven
+    matching = benchmark(match, random_session(count).bench)
+    benchmark.extra_info["groups"] = len(matching.groups)
+    benchmark.extra_info["proven"] = matching.proven
 
 
 @pytest.mark.parametrize("count", SIZES)
@@ -36,5 +36,5 @@ def test_size_every_group_on_every_channel(benchmark, count):
 @pytest.mark.benchmark(group="size")
 def test_size_one_group(benchmark):
     bench = random_session(60).bench
-    group = max(match(bench).groups, key=lambda found: len(found.packs))
+    group = max(match(bench).groups, key=lambda one: len(one.packs))
     benchmark(answer, bench, Choice(tuple(pack.id for pack in group.packs)))

@@ -37,12 +37,12 @@ def measured(count: int, seed: int) -> dict[str, float]:
     problem = Problem(session)
     begun = perf_counter()
     search = Search(problem, Prefer.SOONEST)
-    found = {"first_s": perf_counter() - begun}
+    figures = {"first_s": perf_counter() - begun}
     begun = perf_counter()
     bound = max(lower_bound_min(problem, search.needed), leaders_bound_min(problem, search.needed))
     exact = solve(problem, search.needed, search.best.schedule.makespan_min)
     bound = max(bound, exact[1]) if exact else bound
-    found["bound_s"] = perf_counter() - begun
+    figures["bound_s"] = perf_counter() - begun
     begun = perf_counter()
     ends: dict[int, float] = {}
     for best in search:
@@ -53,9 +53,9 @@ def measured(count: int, seed: int) -> dict[str, float]:
     single = decode(problem, one_pack_a_channel(problem, search.needed))
     by_hand = decode(problem, boards_by_hand(problem, search.needed))
     known = search.best.schedule.makespan_min
-    found |= {f"over_best_known_{mark}s": ends[mark] / known - 1 for mark in MARKS_S if mark < LONGEST_S}
-    found |= {f"over_bound_{mark}s": ends[mark] / bound - 1 for mark in MARKS_S}
-    return found | {
+    figures |= {f"over_best_known_{mark}s": ends[mark] / known - 1 for mark in MARKS_S if mark < LONGEST_S}
+    figures |= {f"over_bound_{mark}s": ends[mark] / bound - 1 for mark in MARKS_S}
+    return figures | {
         "sooner_single": single.makespan_min / ends[10],
         "sooner_hand": by_hand.makespan_min / ends[10],
         "replan_s": replanned_s(session),

@@ -86,8 +86,8 @@ def _running(rng, session):
     one = rng.choice(fit)
     amps = min(channel.max_current_a, 10.0, channel.max_power_w / (one.cells * 4.2)) * rng.uniform(0.3, 1)
     figures = (round(max(amps, 0.1), 1), float(rng.randint(1, 60)), session.rules)
-    found = running_at([one], None, channel.id, *figures)
-    return (replace(found, energy_left_wh=round(found.energy_left_wh, 3)),)
+    batch = running_at([one], None, channel.id, *figures)
+    return (replace(batch, energy_left_wh=round(batch.energy_left_wh, 3)),)
 
 
 # ---------------------------------------------------------------------------------------- the check, from the file alone
@@ -106,13 +106,13 @@ def breaches(document, choice, amps, energy_in_wh, end_v=None):
     """
     packs = {item["id"]: item for item in document["packs"]}
     members = [packs[tag] for tag in choice.packs]
-    found = [f"{tag} twice" for tag in set(choice.packs) if choice.packs.count(tag) > 1]
+    broken = [f"{tag} twice" for tag in set(choice.packs) if choice.packs.count(tag) > 1]
     for item in members:
-        found += _pack_breaches(item, len(members) > 1, amps)
+        broken += _pack_breaches(item, len(members) > 1, amps)
     if len({(item["chemistry"], item["cells"]) for item in members}) > 1:
-        found.append("families mixed")
-    found += _place_breaches(document, members, choice, amps, end_v)
-    return [*found, *_source_breaches(document, choice, members, amps, energy_in_wh, end_v)]
+        broken.append("families mixed")
+    broken += _place_breaches(document, members, choice, amps, end_v)
+    return [*broken, *_source_breaches(document, choice, members, amps, energy_in_wh, end_v)]
 
 
 def held_ah(item):
@@ -241,14 +241,14 @@ def _input_breaches(charger, input_v, own_w):
 
 def _links(charger, supplies, source, watts):
     """Watts of each link for so many at the packs."""
-    found = {("charger", charger["id"]): watts}
+    asked_w = {("charger", charger["id"]): watts}
     part = charger.get("efficiency", 0.85)
     for supply in supplies:
-        found["supply", supply["id"]] = watts / part
+        asked_w["supply", supply["id"]] = watts / part
         part *= supply.get("efficiency", 0.88)
     if source:
-        found["source", source["id"]] = watts / part
-    return found
+        asked_w["source", source["id"]] = watts / part
+    return asked_w
 
 
 assert set(FULL) == set(CHEMISTRIES)

@@ -39,8 +39,8 @@ def test_every_limit_is_documented(name):
 
 @pytest.mark.parametrize("chemistry", CHEMISTRIES.values(), ids=lambda item: item.name)
 def test_every_table_names_its_source_in_the_docs(chemistry):
-    found = re.search(r"doi:\S+?(?= |\))|estimate", chemistry.table.source if chemistry.table else "estimate")
-    assert found[0] in (ROOT / "docs/sources.md").read_text()
+    named = re.search(r"doi:\S+?(?= |\))|estimate", chemistry.table.source if chemistry.table else "estimate")
+    assert named[0] in (ROOT / "docs/sources.md").read_text()
 
 
 def test_every_dependency_has_its_reason():

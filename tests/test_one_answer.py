@@ -32,8 +32,8 @@ def kit(*boards, charger=DUO, **more):
 
 
 def fed_by(source, *supplies, **charger):
-    found = Charger("duo", DUO.channels, (supplies or (source,))[0].id, 0.9, **charger)
-    return kit(charger=found, supplies=supplies, sources=(source,))
+    fed = Charger("duo", DUO.channels, (supplies or (source,))[0].id, 0.9, **charger)
+    return kit(charger=fed, supplies=supplies, sources=(source,))
 
 
 def alike(count, cell_v=3.75, **more):
@@ -132,8 +132,8 @@ class Asked:
     """One situation in the application, its exported file, and the core's bench of that file."""
 
     def __init__(self, app, tmp_path, packs, kit, choice, rules, in_hand):
-        found = app.extensions["iterum"]
-        self.runs, self.desk, self.choice = found["runs"], found["desk"], choice
+        parts = app.extensions["iterum"]
+        self.runs, self.desk, self.choice = parts["runs"], parts["desk"], choice
         self.desk.write(Session(packs, kit, HouseRules(**{"rate_c": 1.0, **rules})), NOON)
         for other in in_hand:
             self.runs.begin(other, NOON)
@@ -172,7 +172,7 @@ def test_page_command_file_and_plan_agree(name, empty_app, tmp_path):
         return
     sizing = size(here.bench, here.choice)
     assert (sizing.current_a, sizing.joining.passes) == (wanted, True)
-    same = [(found.charge.minutes, found.charge.energy_in_wh, found.joining.wait_min) for found in (sizing, judged)]
+    same = [(told.charge.minutes, told.charge.energy_in_wh, told.joining.wait_min) for told in (sizing, judged)]
     assert same[0] == same[1]
     answers = [json.loads(here.command(command, "--json").stdout) for command in ("size", "charge")]
     for answer in answers:

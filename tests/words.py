@@ -25,7 +25,7 @@ def _of_template(path):
     ]
     text = re.sub(r"\{\{.*?\}\}", "…", re.sub(r"\{%.*?%\}", "\n", text, flags=re.S), flags=re.S)
     page = BeautifulSoup(text, "lxml")
-    for item in page.find_all(string=lambda found: not isinstance(found, Comment)):
+    for item in page.find_all(string=lambda piece: not isinstance(piece, Comment)):
         if item.parent.name in ("script", "style"):
             continue
         for line in item.split("\n\n"):
@@ -67,7 +67,7 @@ def _spoken(text):
 
 
 def made():
-    web, found = ROOT / "src/iterum/web", [HEAD]
+    web, told = ROOT / "src/iterum/web", [HEAD]
     sources = [(path, _of_template) for path in sorted(web.rglob("*.html"))]
     for folder in ("src/iterum/wording", "src/iterum/web", "src/iterum/core/bench", "src/iterum/core/season"):
         sources += [(path, _of_code) for path in sorted((ROOT / folder).rglob("*.py"))]
@@ -79,8 +79,8 @@ def made():
         seen |= set(lines)
         if lines:
             where = path.relative_to(ROOT / "src/iterum")
-            found.append(f"\n## {where}\n\n" + "\n".join(f"- {' '.join(text.split())}" for text in lines) + "\n")
-    return "".join(found)
+            told.append(f"\n## {where}\n\n" + "\n".join(f"- {' '.join(text.split())}" for text in lines) + "\n")
+    return "".join(told)
 
 
 if __name__ == "__main__":

@@ -23,22 +23,22 @@ from tests.web.conftest import Visitor, planned
 @pytest.fixture(scope="session")
 def playwright():
     """One for all tests of a process: it cannot be started twice."""
-    with sync_playwright() as found:
-        yield found
+    with sync_playwright() as library:
+        yield library
 
 
 @pytest.fixture(scope="session")
 def browser(playwright):
-    found = launched(playwright)
-    yield found
-    found.close()
+    opened = launched(playwright)
+    yield opened
+    opened.close()
 
 
 @pytest.fixture
 def address(tmp_path, demo_file):
     shutil.copy(demo_file, tmp_path / "demo.sqlite3")
-    with running(tmp_path / "demo.sqlite3", lambda: NOON) as found:
-        yield found
+    with running(tmp_path / "demo.sqlite3", lambda: NOON) as served_at:
+        yield served_at
 
 
 @pytest.fixture(scope="session")
@@ -84,22 +84,22 @@ def planned_file_with_runs(tmp_path_factory, file_with_runs):
 def planned_address(tmp_path, planned_file):
     """The demo with a plan."""
     shutil.copy(planned_file, tmp_path / "demo.sqlite3")
-    with running(tmp_path / "demo.sqlite3", lambda: NOON) as found:
-        yield found
+    with running(tmp_path / "demo.sqlite3", lambda: NOON) as served_at:
+        yield served_at
 
 
 @pytest.fixture
 def planned_address_with_runs(tmp_path, planned_file_with_runs):
     """The demo with these batches in hand, and a plan for the rest."""
     shutil.copy(planned_file_with_runs, tmp_path / "demo.sqlite3")
-    with running(tmp_path / "demo.sqlite3", lambda: NOON) as found:
-        yield found
+    with running(tmp_path / "demo.sqlite3", lambda: NOON) as served_at:
+        yield served_at
 
 
 @pytest.fixture
 def empty_address(tmp_path):
-    with running(tmp_path / "empty.sqlite3", lambda: NOON) as found:
-        yield found
+    with running(tmp_path / "empty.sqlite3", lambda: NOON) as served_at:
+        yield served_at
 
 
 PATIENCE_MS = 30_000

@@ -29,21 +29,21 @@ EMPTY = ("/measure", "/match", "/charge", "/put-away", "/packs", "/kit")
 def violations(opened, path, by_night=True):
     """What axe-core finds on this page."""
     opened.evaluate(AXE)
-    found = []
+    broken = []
     for theme, rules in (("light", RULES), *((("dark", COLOURS),) if by_night else ())):
         opened.evaluate("theme => document.documentElement.dataset.bsTheme = theme", theme)
         result = opened.evaluate("rules => axe.run({runOnly: rules, resultTypes: ['violations']})", rules)
-        found += [(path, theme, item["id"], item["nodes"][0]["html"][:160]) for item in result["violations"]]
-    return found
+        broken += [(path, theme, item["id"], item["nodes"][0]["html"][:160]) for item in result["violations"]]
+    return broken
 
 
 def check(opened, address, paths):
     """Every rule by day, then those that hang on colours by night, which a share of the pages is enough to show."""
-    found = []
+    broken = []
     for number, path in enumerate(paths):
         opened.goto(address + path)
-        found += violations(opened, path, SOAK > 1 or number % 3 == 0)
-    assert "\n".join(map(str, found)) == ""
+        broken += violations(opened, path, SOAK > 1 or number % 3 == 0)
+    assert "\n".join(map(str, broken)) == ""
 
 
 @pytest.mark.parametrize("part", range(3))

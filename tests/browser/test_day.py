@@ -62,13 +62,13 @@ def place(tmp_path, demo_file):
     shutil.copy(demo_file, path)
     with served(clock) as bench:
         store = Store(path)
-        found = Place("", bench, store, clock)
+        here = Place("", bench, store, clock)
         channels = tuple(channel.id for _, channel in Desk(store).session().kit.channels())
-        found.links.add(CHARGER, f"127.0.0.1:{bench.port}", channels)
-        found.links.add(CHECKER, f"127.0.0.1:{bench.port}", channels)
-        with running(path, clock, watch=True) as found.address:
-            yield found
-        found.links.close()
+        here.links.add(CHARGER, f"127.0.0.1:{bench.port}", channels)
+        here.links.add(CHECKER, f"127.0.0.1:{bench.port}", channels)
+        with running(path, clock, watch=True) as here.address:
+            yield here
+        here.links.close()
         store.close()
 
 

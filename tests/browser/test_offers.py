@@ -13,8 +13,8 @@ from tests.conftest import NOON
 @pytest.fixture
 def late_address(tmp_path, demo_file):
     shutil.copy(demo_file, tmp_path / "demo.sqlite3")
-    with running(tmp_path / "demo.sqlite3", lambda: NOON + timedelta(minutes=80)) as found:
-        yield found
+    with running(tmp_path / "demo.sqlite3", lambda: NOON + timedelta(minutes=80)) as served_at:
+        yield served_at
 
 
 def test_the_first_plan_is_there_unasked_and_an_offer_wins_a_heat_back(open_page, late_address):

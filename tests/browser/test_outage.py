@@ -45,8 +45,8 @@ class Link:
 
     def charging(self, tag, channel):
         """Begin a batch of one pack by itself and start it."""
-        found = self.app.extensions["iterum"]
-        runs = RunDesk(found["store"], found["desk"], found["links"])
+        parts = self.app.extensions["iterum"]
+        runs = RunDesk(parts["store"], parts["desk"], parts["links"])
         key = runs.begin(Choice((tag,), None, channel), self.clock())
         started(runs, key, self.clock())
         return key
@@ -65,19 +65,19 @@ def link(tmp_path):
     for number in range(14):
         desk.save_pack(pack(f"P-{number + 1:02}", cells=4), None, NOON)
     store.close()
-    found = Link(tmp_path / "bench.sqlite3")
-    found.address = found.up()
-    yield found
-    found.down()
+    to_bench = Link(tmp_path / "bench.sqlite3")
+    to_bench.address = to_bench.up()
+    yield to_bench
+    to_bench.down()
 
 
 @pytest.fixture
 def demo_link(tmp_path, demo_file):
     shutil.copy(demo_file, tmp_path / "demo.sqlite3")
-    found = Link(tmp_path / "demo.sqlite3")
-    found.address = found.up()
-    yield found
-    found.down()
+    to_bench = Link(tmp_path / "demo.sqlite3")
+    to_bench.address = to_bench.up()
+    yield to_bench
+    to_bench.down()
 
 
 @pytest.fixture

@@ -9,7 +9,7 @@ from tests.conftest import SOAK
 SIZES = ((390, 844), (360, 740), (320, 640))
 EACH = tuple(path for path in (PAGES if SOAK > 1 else ONE_OF_A_KIND) if not path.startswith(PRINTED))
 LOOK = """() => {
-  const found = [];
+  const wrong = [];
   const acts = 'a[href], button, input:not([type=hidden]), select, textarea, summary';
   const name = (item) => (item.getAttribute('aria-label') || item.innerText || item.name || item.id || '').trim().slice(0, 40);
   const inText = (item) => {
@@ -32,7 +32,7 @@ LOOK = """() => {
     target.scrollIntoView({block: 'center', inline: 'nearest', behavior: 'instant'});
     const box = target.getBoundingClientRect();
     if (box.width < 2 || box.height < 2) continue;
-    const told = (what) => found.push(`${what}: ${item.tagName.toLowerCase()} "${name(item)}" ${Math.round(box.width)}x${Math.round(box.height)}`);
+    const told = (what) => wrong.push(`${what}: ${item.tagName.toLowerCase()} "${name(item)}" ${Math.round(box.width)}x${Math.round(box.height)}`);
     if ((box.left < -1 || box.right > innerWidth + 1) && !scrolls(target)) told('cut off');
     else {
       const lines = target.getClientRects();
@@ -42,8 +42,8 @@ LOOK = """() => {
     }
     if (!inText(item) && (box.height < 43.5 || box.width < 43.5)) told('small');
   }
-  if (document.documentElement.scrollWidth > innerWidth + 1) found.push(`wider than the window: ${document.documentElement.scrollWidth}`);
-  return found;
+  if (document.documentElement.scrollWidth > innerWidth + 1) wrong.push(`wider than the window: ${document.documentElement.scrollWidth}`);
+  return wrong;
 }"""
 
 

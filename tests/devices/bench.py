@@ -62,11 +62,11 @@ class Field:
 
     def pass_time(self, minutes, step_s=15.0):
         """Let time pass for both, looking every `step_s`; returns what was newly found."""
-        found = []
+        raised = []
         for _ in range(round(minutes * 60 / step_s)):
             self.clock.seconds += step_s
-            found += self.watcher.watch(self.clock())
-        return found
+            raised += self.watcher.watch(self.clock())
+        return raised
 
     def close(self):
         self.links.close()

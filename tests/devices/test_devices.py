@@ -53,15 +53,15 @@ def clock():
 
 @pytest.fixture
 def server(clock):
-    with served(clock) as found:
-        yield found
+    with served(clock) as served_one:
+        yield served_one
 
 
 @pytest.fixture
 def charger(server):
-    found = LineCharger("127.0.0.1", server.port, 10)
-    yield found
-    found.close()
+    line = LineCharger("127.0.0.1", server.port, 10)
+    yield line
+    line.close()
 
 
 def test_it_is_found_read_dialled_started_and_stopped(charger, clock):

@@ -25,9 +25,9 @@ def field(tmp_path, demo_file):
     shutil.copy(demo_file, tmp_path / "field.sqlite3")
     clock = Clock()
     with served(clock) as server:
-        found = Field(tmp_path, clock, server)
-        yield found
-        found.close()
+        here = Field(tmp_path, clock, server)
+        yield here
+        here.close()
 
 
 @pytest.fixture
@@ -47,9 +47,9 @@ def test_lines_of_a_serial_port_become_readings_and_silence_is_a_lost_link(port)
     with pytest.raises(LinkLost, match="has not said anything yet"):
         charger.read("Twin-1")
     write(f"{HEAD}\r\n60;15,32;5,4;81.2;3.83 3.83 3.82 3.84\r\n120;15.4;5.4")  # the last line is not whole yet
-    found = charger.read("Twin-1")
-    assert (found.status, found.cells, found.pack_v, found.current_a) == (Status.CHARGING, 4, 15.32, 5.4)
-    assert (found.charge_mah, found.minutes, found.cell_v) == (81.2, 1.0, (3.83, 3.83, 3.82, 3.84))
+    reading = charger.read("Twin-1")
+    assert (reading.status, reading.cells, reading.pack_v, reading.current_a) == (Status.CHARGING, 4, 15.32, 5.4)
+    assert (reading.charge_mah, reading.minutes, reading.cell_v) == (81.2, 1.0, (3.83, 3.83, 3.82, 3.84))
     write(";170;3.85 3.85 3.84 3.86\nnoise\n;;;\n")
     assert (charger.read("Twin-1").minutes, charger.read("Twin-1").charge_mah) == (2.0, 170)
     clock.seconds = 16

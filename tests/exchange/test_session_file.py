@@ -33,7 +33,7 @@ def test_the_schema_is_a_schema_and_the_demo_follows_it():
 
 
 def test_every_fault_is_told_at_once_with_place_and_mend():
-    found = faults(
+    told = faults(
         {
             **HEAD,
             "packs": [
@@ -49,7 +49,7 @@ def test_every_fault_is_told_at_once_with_place_and_mend():
             "rules": {"match": {"by": "volts_per_cell", "limit": 0.5}},
         }
     )
-    assert found == {
+    assert told == {
         "packs[0].cells": "must be a whole number from 1 to 14, got 0",
         "packs[1].cell_volts": "must hold one value for each of 2 cells, got 3",
         "packs[2].capcity_mah": "is no field of the session file; did you mean capacity_mah?",

@@ -75,9 +75,9 @@ def taught(pack, rests, *socs):
 
 def coverage(pack, rows, scale=1.0):
     told = [(scale * float(soc), pack.curve.state_of_charge(float(volts))) for soc, volts in rows]
-    inside = sum(found.low - 1e-9 <= soc <= found.high + 1e-9 for soc, found in told)
-    width = np.mean([found.high - found.low for _, found in told])
-    worst = max(abs(found.value - soc) for soc, found in told)
+    inside = sum(believed_soc.low - 1e-9 <= soc <= believed_soc.high + 1e-9 for soc, believed_soc in told)
+    width = np.mean([believed_soc.high - believed_soc.low for _, believed_soc in told])
+    worst = max(abs(believed_soc.value - soc) for soc, believed_soc in told)
     return f"{inside} of {len(told)} | {100 * width:.0f} | {100 * worst:.0f}"
 
 
@@ -128,7 +128,7 @@ def believed_charges():
         for words, name, from_v in STARTS:
             measured = charge(name, from_v)
             result, told = expected(believed(chemistry, measured.rest_v), measured.dialled_a)
-            found = {(item.alarm.value, item.what.code) for t in measured.t_min if t <= measured.full_min
+            raised = {(item.alarm.value, item.what.code) for t in measured.t_min if t <= measured.full_min
                      for item in findings(told, measured.seen(t), float(t))}  # fmt: skip
             errors = []
             for part in (0.25, 0.5, 0.75):
@@ -136,9 +136,9 @@ def believed_charges():
                 errors.append(f"{outlook(told, measured.seen(at_min), at_min).full_at_min - measured.full_min:+.0f}")
             rows.append(f"| {chemistry}, {words} | {result.minutes:.0f}, {result.minutes_low:.0f} to {result.minutes_high:.0f} | {measured.full_min:.0f} | "
                         f"{result.charge_low_mah / 1000:.1f} to {result.charge_high_mah / 1000:.1f} | {measured.charge_mah[-1] / 1000:.1f} | {told.timer_min:.0f} | {', '.join(errors)} |")  # fmt: skip
-            alarms.append(found)
-    stops = sum(any(level == "stop" for level, _ in found) for found in alarms)
-    cares = sum(any(level == "care" for level, _ in found) for found in alarms)
+            alarms.append(raised)
+    stops = sum(any(level == "stop" for level, _ in raised) for raised in alarms)
+    cares = sum(any(level == "care" for level, _ in raised) for raised in alarms)
     picture = Picture(
         "half-c", "Half C from 3.869 V: measured, and what was expected of a LiPo", (0, 100, 20), (3.8, 4.2, 0.1)
     )

@@ -65,13 +65,13 @@ def test_one_pack_charges_as_pybamms_thevenin_model_says_to_a_thousandth(pack, r
 
 def test_an_instant_of_five_unlike_packs_is_what_a_netlist_solver_says():
     """liionpack 0.4.0, `make_netlist_instant.py`; its busbars and terminals have 1e-9 and 1e-5 ohm."""
-    found = json.loads((REFERENCES / "netlist_instant.json").read_text())
+    instant = json.loads((REFERENCES / "netlist_instant.json").read_text())
     branches = [
         Branch(3600.0, ohm + lead, 0, 1, 0, 1, tuple(np.linspace(0, 2 * volts, 21)), 0.5)
-        for volts, ohm, lead in zip(found["volts"], found["ohms"], found["leads"], strict=True)
+        for volts, ohm, lead in zip(instant["volts"], instant["ohms"], instant["leads"], strict=True)
     ]
-    trace = run(branches, Feeding(found["feed_a"]), 0.1)
-    assert trace.current_a[0] == pytest.approx(found["current_a"], abs=2e-5)
+    trace = run(branches, Feeding(instant["feed_a"]), 0.1)
+    assert trace.current_a[0] == pytest.approx(instant["current_a"], abs=2e-5)
 
 
 def fitted(reference: dict) -> tuple[float, float, float]:

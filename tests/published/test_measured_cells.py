@@ -40,7 +40,7 @@ def held(pack, rests):
 
 
 def inside(told):
-    return sum(found.low - 1e-9 <= soc <= found.high + 1e-9 for soc, found in told) / len(told)
+    return sum(believed_soc.low - 1e-9 <= soc <= believed_soc.high + 1e-9 for soc, believed_soc in told) / len(told)
 
 
 class TestRanges:
@@ -49,14 +49,14 @@ class TestRanges:
     def test_they_hold_every_rest_of_the_pouch_cell_and_are_no_wider_than_half_the_charge(self, chemistry, rests):
         told = held(believed(chemistry, 3.8), rests)
         assert inside(told) == 1.0
-        assert np.mean([found.high - found.low for _, found in told]) < 0.30
-        assert max(found.high - found.low for _, found in told) < 0.50
+        assert np.mean([believed_soc.high - believed_soc.low for _, believed_soc in told]) < 0.30
+        assert max(believed_soc.high - believed_soc.low for _, believed_soc in told) < 0.50
 
     @pytest.mark.parametrize(("name", "least"), [("nmc_slow_cell1.csv", 0.9), ("nmc_slow_cell2.csv", 0.85)])
     def test_they_hold_slow_discharges_of_nmc_cells_that_no_table_was_made_from(self, name, least):
         """Their 100 % is at 4.10 V, about 92 % of a charge to 4.20 V (Mohtat2020); slow amps lie some mV under rest."""
         rows = table(name)
-        assert inside([(0.92 * soc, found) for soc, found in held(believed("li-ion", 3.8), rows)]) >= least
+        assert inside([(0.92 * soc, believed_soc) for soc, believed_soc in held(believed("li-ion", 3.8), rows)]) >= least
 
     def test_without_the_pouch_cells_own_table_the_published_ones_alone_would_not_have_held_it(self):
         curve = CHEMISTRIES["lipo"].curve
@@ -92,7 +92,7 @@ class TestLearning:
     @pytest.mark.parametrize(("chemistry", "before", "after"), [("lipo", 0.28, 0.10), ("li-ion", 0.31, 0.16)])
     def test_one_logged_charge_brings_the_worst_error_down(self, chemistry, before, after):
         def worst(pack):
-            return max(abs(found.value - soc) for soc, found in held(pack, RESTS))
+            return max(abs(believed_soc.value - soc) for soc, believed_soc in held(pack, RESTS))
 
         assert worst(believed(chemistry, 3.8)) == pytest.approx(before, abs=0.01)
         taught = self.taught(chemistry, 0.37)
@@ -102,7 +102,7 @@ class TestLearning:
     @pytest.mark.parametrize("chemistry", BOTH)
     def test_three_charges_narrow_the_range_and_it_still_holds(self, chemistry):
         taught, fresh = self.taught(chemistry, 0.58, 0.37, 0.17), believed(chemistry, 3.8)
-        widths = [np.mean([found.high - found.low for _, found in held(pack, RESTS)]) for pack in (taught, fresh)]
+        widths = [np.mean([believed_soc.high - believed_soc.low for _, believed_soc in held(pack, RESTS)]) for pack in (taught, fresh)]
         assert widths[0] < 0.90 * widths[1]
         assert inside(held(taught, RESTS)) == 1.0
         assert taught.capacity_ah == pytest.approx(HELD_MAH / 1000, rel=0.04)
@@ -143,9 +143,9 @@ class TestWatching:
     def test_a_healthy_charge_raises_no_stop(self, chemistry, name, from_v):
         measured = charge(name, from_v)
         _, told = expected(believed(chemistry, measured.rest_v), measured.dialled_a)
-        found = alarms(told, measured)
-        assert not [code for alarm, code in found if alarm is Alarm.STOP]
-        assert {code for alarm, code in found if alarm is Alarm.CARE} <= {"watch_mah_over"}  # of 33 Ah sold as 30
+        raised = alarms(told, measured)
+        assert not [code for alarm, code in raised if alarm is Alarm.STOP]
+        assert {code for alarm, code in raised if alarm is Alarm.CARE} <= {"watch_mah_over"}  # of 33 Ah sold as 30
 
     FAULTS = {  # noqa: RUF012
         "watch_mah_over": lambda seen: replace(seen, charge_mah=seen.charge_mah * 2.2),
@@ -163,8 +163,8 @@ class TestWatching:
             _, told = expected(believed(chemistry, measured.rest_v), measured.dialled_a)
             at_min = part * measured.cc_min if code != "watch_mah_over" else measured.full_min * 0.9
             *before, last = measured.seen(at_min)
-            found = findings(told, [*before, self.FAULTS[code](last)], last.at_min)
-            assert (Alarm.STOP, code) in {(item.alarm, item.what.code) for item in found}
+            raised = findings(told, [*before, self.FAULTS[code](last)], last.at_min)
+            assert (Alarm.STOP, code) in {(item.alarm, item.what.code) for item in raised}
 
     @pytest.mark.parametrize("chemistry", BOTH)
     def test_a_charge_that_never_ends_meets_the_timer(self, chemistry):

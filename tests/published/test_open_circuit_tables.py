@@ -20,13 +20,13 @@ def published_volts(name: str) -> list[float]:
     solver = pybamm.lithium_ion.ElectrodeSOHSolver(values, parameters)
     x_0, x_100, y_100, y_0 = solver.get_min_max_stoichiometries()
     temperature = parameters.T_ref
-    found = []
+    cell_v = []
     for step in range(21):
         soc = step / 20
         negative = parameters.n.prim.U(pybamm.Scalar(x_0 + soc * (x_100 - x_0)), temperature)
         positive = parameters.p.prim.U(pybamm.Scalar(y_0 + soc * (y_100 - y_0)), temperature)
-        found.append(numpy.asarray(values.evaluate(positive - negative)).item())
-    return found
+        cell_v.append(numpy.asarray(values.evaluate(positive - negative)).item())
+    return cell_v
 
 
 @pytest.mark.parametrize(
@@ -56,5 +56,5 @@ def test_lihv_follows_lipo_to_90_percent_and_says_that_it_is_an_estimate():
 
 def test_3_80_v_lies_between_the_published_sets_for_lipo():
     """Ramadass2004 gives 43 %, Ecker2015 56 % (doi:10.1149/2.0551509jes); practice says "storage, 40 to 50 %"."""
-    found = CHEMISTRIES["lipo"].curve.state_of_charge(3.80)
-    assert found.low <= 0.43 <= found.value <= 0.56 <= found.high
+    soc = CHEMISTRIES["lipo"].curve.state_of_charge(3.80)
+    assert soc.low <= 0.43 <= soc.value <= 0.56 <= soc.high

@@ -26,20 +26,20 @@ def planned(packs, channel, start_min, board=None, end_min=None):
 
 
 @pytest.fixture
-def found(store, desk):
+def agenda_of(store, desk):
     for tag in ("A", "B", "C"):
         desk.save_pack(even(tag, 3.8), None, NOON)
     desk.save_kit_item(Charger("one", (Channel("one-1", 10, 200, max_cells=6),)), None)
     return RunDesk(store, desk, Links(store)), desk, "one-1"
 
 
-def test_nothing_is_to_be_done_where_nothing_is(found):
-    runs, _, _ = found
+def test_nothing_is_to_be_done_where_nothing_is(agenda_of):
+    runs, _, _ = agenda_of
     assert runs.agenda(NOON) == ()
 
 
-def test_a_plan_followed_from_batch_to_batch(found, store):
-    runs, desk, channel = found
+def test_a_plan_followed_from_batch_to_batch(agenda_of, store):
+    runs, desk, channel = agenda_of
     first, second = planned(("A",), channel, 5), planned(("B",), channel, 50)
     desk.keep_plan(KeptPlan(NOON, "soonest", PlanRecord(batches=(second, first)), desk.revision()))
     one, two = runs.agenda(NOON)
@@ -63,8 +63,8 @@ def test_a_plan_followed_from_batch_to_batch(found, store):
     assert (after.do, after.off, swap.off) == (Do.READ_AFTER, ("A",), ("A",))
 
 
-def test_what_no_plan_follows_comes_off_when_it_is_balanced(found):
-    runs, _, channel = found
+def test_what_no_plan_follows_comes_off_when_it_is_balanced(agenda_of):
+    runs, _, channel = agenda_of
     key = runs.begin(Choice(("A",), None, channel), NOON)
     state = State.PLANNED
     for act in (Act.INSPECT, Act.PLUG_IN, Act.READ_BACK, Act.START):
@@ -74,8 +74,8 @@ def test_what_no_plan_follows_comes_off_when_it_is_balanced(found):
     assert off.at == runs.in_hand(NOON)[0].ends_at
 
 
-def test_a_pack_that_goes_round_twice_is_to_be_begun_twice(found):
-    runs, desk, channel = found
+def test_a_pack_that_goes_round_twice_is_to_be_begun_twice(agenda_of):
+    runs, desk, channel = agenda_of
     rounds = (planned(("A",), channel, 5), planned(("A",), channel, 90))
     desk.keep_plan(KeptPlan(NOON, "soonest", PlanRecord(batches=rounds), desk.revision()))
     key = runs.begin(Choice(("A",), None, channel), NOON)

@@ -226,9 +226,9 @@ def test_a_slow_device_and_a_refusing_channel_blind_nobody(bench):
         second.behave = lambda line, answer: [600.0, answer]
         bench.server.bench.fault("hot", CHANNEL)
         begun = time.monotonic()
-        found = bench.pass_time(12, 60)
+        raised = bench.pass_time(12, 60)
         assert time.monotonic() - begun < 60
-    assert "watch_hot" in {item.what.code for item in found}
+    assert "watch_hot" in {item.what.code for item in raised}
     assert look(bench).run.state is State.STOPPED
     first = bench.links.links()[0]
     assert (first.lost, dict(first.refused)) == (None, {"Small-1": "busy"})

@@ -33,9 +33,9 @@ def clock():
 def field(tmp_path, clock, demo_file):
     shutil.copy(demo_file, tmp_path / "field.sqlite3")
     with served(clock) as server:
-        found = Field(tmp_path, clock, server)
-        yield found
-        found.close()
+        here = Field(tmp_path, clock, server)
+        yield here
+        here.close()
 
 
 def begun(field, packs=PACKS, board="Six", channel="Twin-1", **more):
@@ -168,8 +168,8 @@ def test_reading_back_refuses_a_wrong_count_and_does_not_go_on(field):
         field.runs.read_back(key, Shown(4), run.state, field.clock())
 
 
-def found_codes(found):
-    return {item.what.code for item in found}
+def found_codes(raised):
+    return {item.what.code for item in raised}
 
 
 @pytest.mark.parametrize(
@@ -180,8 +180,8 @@ def test_a_fault_is_found_and_what_must_stop_is_stopped(field, fault, value, cod
     key = begun(field)
     brought_to(field, key, State.CHARGING)
     field.server.bench.fault(fault, "Twin-1", value)
-    found = field.pass_time(14)
-    assert code in found_codes(found)
+    raised = field.pass_time(14)
+    assert code in found_codes(raised)
     look = field.runs.look(key, field.clock())
     assert look.run.state is State.STOPPED
     assert ITERUM in {event.by for event in look.events}
@@ -232,8 +232,8 @@ def test_nothing_is_missed_while_the_link_is_lost(field):
     brought_to(field, key, State.CHARGING)
     field.pass_time(2)
     field.server.bench.fault("link", "", "120")
-    found = field.pass_time(1.75)
-    assert "silent" in found_codes(found)
+    raised = field.pass_time(1.75)
+    assert "silent" in found_codes(raised)
     assert field.links.links()[0].lost
     field.pass_time(1)
     assert field.links.links()[0].lost is None

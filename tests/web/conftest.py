@@ -114,10 +114,10 @@ class Bench:
     """The demo with a simulated charger, its clock, and a visitor."""
 
     def __init__(self, app, server, clock):
-        self.found, self.server, self.clock = app.extensions["iterum"], server, clock
-        self.found["clock"] = clock
-        self.watcher, self.checks = self.found["watcher"], self.found["checks"]
-        self.runs, self.desk, self.links = self.found["runs"], self.found["desk"], self.found["links"]
+        self.parts, self.server, self.clock = app.extensions["iterum"], server, clock
+        self.parts["clock"] = clock
+        self.watcher, self.checks = self.parts["watcher"], self.parts["checks"]
+        self.runs, self.desk, self.links = self.parts["runs"], self.parts["desk"], self.parts["links"]
         self.links.wait_s = 10  # a loaded machine is slow at times
         channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
         self.links.add(CHARGER, f"127.0.0.1:{server.port}", channels)
@@ -167,9 +167,9 @@ class Bench:
 def bench(demo_app):
     clock = Clock()
     with served(clock) as server:
-        found = Bench(demo_app, server, clock)
-        yield found
-        found.links.close()
+        at_bench = Bench(demo_app, server, clock)
+        yield at_bench
+        at_bench.links.close()
 
 
 @pytest.fixture

@@ -46,7 +46,7 @@ PAGES = ("/measure?pack=P-08", "/match", "/charge?packs=P-08&packs=P-11", "/plan
 
 def forms(visitor):
     """What every form of the pages sends: method, address, values by name."""
-    found = []
+    sent = []
     for path in PAGES:
         for form in visitor.get(path).seen.page("form", method=("get", "post", None)):
             values = {}
@@ -55,8 +55,8 @@ def forms(visitor):
                 told = chosen.get("value", "") if chosen else field.get("value", field.get_text())
                 values.setdefault(field["name"], []).append(told)
             values.pop("csrf_token", None)
-            found.append((form.get("method", "get").upper(), form.get("action") or path, values))
-    return found
+            sent.append((form.get("method", "get").upper(), form.get("action") or path, values))
+    return sent
 
 
 def request_of(rng, rules, known):

@@ -18,10 +18,10 @@ PAGES = {"Dial card": "/charge?packs=P-08&packs=P-11", "Plan": "/plan", "Run she
 def shown(bench):
     """The text of every place where a caution may stand."""
     planned(bench.visitor)
-    found = {where: bench.visitor.get(path).text for where, path in PAGES.items()}
+    pages = {where: bench.visitor.get(path).text for where, path in PAGES.items()}
     key = bench.begin_uneven()
     for act in (Act.INSPECT, Act.PLUG_IN, Act.EVEN_OUT, Act.READ_BACK, Act.START):
-        found[act] = bench.visitor.get(f"/run/{key}").text
+        pages[act] = bench.visitor.get(f"/run/{key}").text
         if act is Act.READ_BACK:
             shown_by = bench.runs.shown_by_charger(bench.runs.look(key, bench.clock()).run)
             bench.visitor.post(
@@ -33,14 +33,14 @@ def shown(bench):
             )
         else:
             bench.act(key, act.value, looked=list(UNEVEN))
-    found["Run"] = bench.visitor.get(f"/run/{key}").text
+    pages["Run"] = bench.visitor.get(f"/run/{key}").text
     bench.act(key, "stop")
-    found[Act.CHECK] = bench.visitor.get(f"/run/{key}").text
+    pages[Act.CHECK] = bench.visitor.get(f"/run/{key}").text
     session = bench.desk.session()
     sources = tuple(replace(source, falls_back=True) for source in session.kit.sources)
     bench.desk.write(replace(session, kit=replace(session.kit, sources=sources)), bench.clock())
-    found[FALLS_BACK] = bench.visitor.get("/charge?packs=P-01&fed_by=bank").text
-    return found
+    pages[FALLS_BACK] = bench.visitor.get("/charge?packs=P-01&fed_by=bank").text
+    return pages
 
 
 def test_each_stands_everywhere_it_is_said_to(shown):

@@ -17,8 +17,8 @@ from tests.web.conftest import planned
 
 def steps(text):
     """What stands under the five steps, by name."""
-    found = re.finditer(r'(?s)data-step="(\d)".*?</a>', text)
-    return {match[1]: re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", match[0])) for match in found}
+    marked = re.finditer(r'(?s)data-step="(\d)".*?</a>', text)
+    return {match[1]: re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", match[0])) for match in marked}
 
 
 def test_a_group_that_may_not_be_charged_is_counted_as_ready_nowhere(visitor):

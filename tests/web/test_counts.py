@@ -16,13 +16,13 @@ PAGES = ("/measure", "/match", "/plan", "/heats", "/charge", "/charge?packs=P-12
 @pytest.fixture
 def asked():
     """Every statement that reaches a database, with its values, and how often."""
-    found = Counter()
+    counted = Counter()
 
     def note(_connection, _cursor, statement, values, *_more):
-        found[statement, str(values)] += 1
+        counted[statement, str(values)] += 1
 
     event.listen(Engine, "before_cursor_execute", note)
-    yield found
+    yield counted
     event.remove(Engine, "before_cursor_execute", note)
 
 

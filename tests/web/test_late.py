@@ -23,9 +23,9 @@ def test_it_is_taken_once_with_its_own_time(demo_app, visitor):
     before = len(readings(demo_app, "P-13"))
     for _ in range(3):
         assert visitor.post("/measure", pack="P-13", **CELLS, **kept(-20)).status_code == 200
-    found = readings(demo_app, "P-13")
-    assert len(found) == before + 1
-    assert found[0].entered_at == found[0].reading.taken_at == NOON - timedelta(minutes=20)
+    taken = readings(demo_app, "P-13")
+    assert len(taken) == before + 1
+    assert taken[0].entered_at == taken[0].reading.taken_at == NOON - timedelta(minutes=20)
     visitor.post("/measure", pack="P-13", **CELLS, **kept(-10, KEY[::-1]))
     assert len(readings(demo_app, "P-13")) == before + 2
 
@@ -88,7 +88,7 @@ def test_what_went_wrong_is_written_down_late_and_no_charger_is_stopped_for_it_t
     tag = bench.runs.look(key, bench.clock()).run.packs[0]
     bench.visitor.post("/wrong", see="swelling", runs=key, packs=tag, **kept(2))
     assert bench.runs.look(key, bench.clock()).run.state is State.CHARGING
-    with bench.found["store"].reading() as repository:
+    with bench.parts["store"].reading() as repository:
         incident = repository.runs.incidents()[0]
     assert (incident.at, incident.packs, incident.stopped) == (NOON + timedelta(minutes=2), (tag,), ())
     bench.visitor.post(

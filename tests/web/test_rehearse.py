@@ -73,10 +73,10 @@ def real(tmp_path, planned_file):
 
 @pytest.fixture
 def rehearsal(real):
-    found = Rehearsals(real)
-    found.begin("http://127.0.0.1:9", 60, NOON)
-    yield found
-    found.end()
+    rehearsals = Rehearsals(real)
+    rehearsals.begin("http://127.0.0.1:9", 60, NOON)
+    yield rehearsals
+    rehearsals.end()
 
 
 def test_every_page_is_marked_and_its_wrong_button_leads_to_the_real_bench(rehearsal):

@@ -150,7 +150,7 @@ class TestSomethingWrong:
         assert "Stopped: Twin-1." in page
         assert bench.state(key) is State.STOPPED
         assert next(p.condition for p in bench.desk.session().packs if p.id == "P-11") is Condition.DAMAGED
-        bench.found["plan_desk"].take_best()
+        bench.parts["plan_desk"].take_best()
         document = bench.desk.latest_plan().plan
         assert "P-11" not in {tag for batch in document.batches for tag in batch.packs}
         assert "soft" in bench.visitor.get("/log?kind=incidents").text
@@ -316,7 +316,7 @@ class TestLog:
             "1 charges are written down, 1 were filled with what they lacked, 0 were here already. 1 rows are left out."
             in done
         )
-        (row,) = [row for row in bench.found["log"].entries(Query(pack_id="P-01")) if row["at"].day == 1]
+        (row,) = [row for row in bench.parts["log"].entries(Query(pack_id="P-01")) if row["at"].day == 1]
         assert (row["charge_mah"], row["minutes"]) == (900, 55)  # what was known stays
 
     def test_readings_of_a_file_are_kept_with_their_run_and_watched(self, bench):
@@ -413,18 +413,18 @@ class TestUse:
 
 
 class TestNickel:
-    def charge(self, visitor, found, warm, charge_mah):
+    def charge(self, visitor, parts, warm, charge_mah):
         """From the card to the log, by hand; the page after."""
         card = visitor.get("/charge?packs=N").text
         assert "a drop of" in card
         for absent in ("Full at", "Discharge, storage", "balance lead, then", "Balance leads"):
             assert absent not in card
         visitor.post("/run", packs="N", channel="C-1")
-        run = found["runs"].open()[-1]
+        run = parts["runs"].open()[-1]
         key, pages = run.key, []
         for act, more in (("inspect", {"looked": "N"}), ("plug in", {})):
             pages.append(
-                visitor.post(f"/run/{key}/act", act=act, expected=found["runs"].look(key, NOON).run.state, **more).text
+                visitor.post(f"/run/{key}/act", act=act, expected=parts["runs"].look(key, NOON).run.state, **more).text
             )
         assert "even out" not in re.sub(r"<(nav|details).*?</(nav|details)>", "", pages[-1], flags=re.S).lower()
         visitor.post(f"/run/{key}/read-back", expected="plugged in", cells="8", pack_v=run.card.pack_v, current_a="1.2")
@@ -437,19 +437,19 @@ class TestNickel:
         ).text
 
     def test_it_is_measured_in_all_ends_by_a_drop_and_is_full_when_it_was_warm(self, empty_app):
-        found, visitor = empty_app.extensions["iterum"], Visitor(empty_app)
+        parts, visitor = empty_app.extensions["iterum"], Visitor(empty_app)
         visitor.post("/kit/charger", id="C", channels="1", **{"channel0-id": "C-1", "channel0-max_current_a": "5",
                      "channel0-max_power_w": "80", "channel0-max_cells": "14"})  # fmt: skip
         visitor.post("/packs/edit", id="N", chemistry="nimh", cells="8", capacity_mah="2400")
         assert "Whole pack, volts" in visitor.get("/measure?pack=N").text
         visitor.post("/measure", pack="N", total="yes", cell1="9.80")
-        assert "1 of at most 8 times" in self.charge(visitor, found, "no", "2300")  # not warm
-        assert "2 of at most 8 times" in self.charge(visitor, found, "yes", "700")  # warm after far too few mAh
+        assert "1 of at most 8 times" in self.charge(visitor, parts, "no", "2300")  # not warm
+        assert "2 of at most 8 times" in self.charge(visitor, parts, "yes", "700")  # warm after far too few mAh
         for _ in range(5):
-            self.charge(visitor, found, "no", "2300")
-        assert "takes no charge any more" in self.charge(visitor, found, "no", "2300")
-        assert "is not full" not in self.charge(visitor, found, "yes", "2300")
-        verdict = found["desk"].bench(NOON).verdicts["N"]
+            self.charge(visitor, parts, "no", "2300")
+        assert "takes no charge any more" in self.charge(visitor, parts, "no", "2300")
+        assert "is not full" not in self.charge(visitor, parts, "yes", "2300")
+        verdict = parts["desk"].bench(NOON).verdicts["N"]
         assert (verdict.full, "full_by_charge" in {item.code for item in verdict.reasons}) == (True, True)
 
 

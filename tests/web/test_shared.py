@@ -36,8 +36,8 @@ class Device:
         )  # fmt: skip
 
     def send(self, path, page="/share/pair", **data):
-        found = re.search(r'name="csrf[-_]token"[^>]*?(?:content|value)="([^"]+)"', self.ask(page).text)
-        return self.ask(path, "POST", data={"csrf_token": found[1] if found else "", **data})
+        token = re.search(r'name="csrf[-_]token"[^>]*?(?:content|value)="([^"]+)"', self.ask(page).text)
+        return self.ask(path, "POST", data={"csrf_token": token[1] if token else "", **data})
 
     def pair(self, code, name="my phone"):
         return self.send("/share/pair", code=code, name=name)
@@ -46,10 +46,10 @@ class Device:
 @pytest.fixture
 def shared(demo_app):
     """The demo, shared; a code is open."""
-    found = demo_app.extensions["iterum"]["sharing"]
-    found.shared = Shared(None, False, 8766, (HERE,), True, "AB CD")
-    found.code = found.offer(Role.BENCH, NOON)
-    return found
+    sharing = demo_app.extensions["iterum"]["sharing"]
+    sharing.shared = Shared(None, False, 8766, (HERE,), True, "AB CD")
+    sharing.code = sharing.offer(Role.BENCH, NOON)
+    return sharing
 
 
 @pytest.fixture

@@ -9,7 +9,7 @@ from tests.conftest import NOON
 
 def renamed(bench, tag, name):
     old = next(pack for pack in bench.desk.session().packs if pack.id == tag)
-    with bench.found["store"].undoable("a name", NOON) as act:
+    with bench.parts["store"].undoable("a name", NOON) as act:
         bench.desk.save_pack(replace(old, name=name), tag, NOON)
     return act.key
 

@@ -58,7 +58,7 @@ def test_a_board_evens_out_for_its_minutes_and_is_measured_again(bench):
     packs = {pack.id: pack for pack in bench.desk.session().packs}
     assert packs["P-01"].reading.cell_v == (3.85,) * 4
     assert packs["P-01"].charged_at is None
-    assert key not in {item.run_key for item in bench.found["log"].health_of(packs["P-01"], bench.clock())[1]}
+    assert key not in {item.run_key for item in bench.parts["log"].health_of(packs["P-01"], bench.clock())[1]}
 
 
 def test_a_full_pack_is_brought_down_watched_and_never_logged_as_a_charge(bench):
@@ -79,12 +79,12 @@ def test_a_full_pack_is_brought_down_watched_and_never_logged_as_a_charge(bench)
     in_hand = bench.desk.bench(bench.clock()).in_hand["T-08"]
     assert (in_hand.power_w, in_hand.energy_left_wh) == (0, 0)
     assert in_hand.minutes_left == pytest.approx(run.expected.minutes, abs=1)
-    assert "T-08" not in bench.found["log"].full_since()
+    assert "T-08" not in bench.parts["log"].full_since()
     bench.visitor.post(f"/run/{key}/check", pack_v="18.6", **{"v-T-08": "3.90 3.90 3.90 3.90 3.90 3.10"})
     assert "under 3.20 V" in bench.visitor.get(f"/run/{key}").text
     bench.act(key, "stop")
     measured(bench, key, ["T-08"], full.cells)
-    charges = bench.found["log"].health_of(full, bench.clock())[1]
+    charges = bench.parts["log"].health_of(full, bench.clock())[1]
     assert not [item for item in charges if item.run_key == key]
     assert "no charge was logged" in bench.visitor.get(f"/run/{key}").text
 
@@ -129,18 +129,18 @@ def test_the_card_has_the_chargers_memory_the_end_and_a_bank_that_drops_its_volt
 
 def test_every_fifth_charge_balances_and_the_card_counts(newcomer, empty_app):
     """Common practice, no source: every fifth or sixth."""
-    found = empty_app.extensions["iterum"]
+    parts = empty_app.extensions["iterum"]
     kit = Kit((), (Charger("one", (Channel("one-1", 10, 200, max_cells=6),)),))
-    found["desk"].write(Session((even("P", 3.7),), kit, HouseRules(balance=Balance.EVERY_FIFTH)), NOON)
+    parts["desk"].write(Session((even("P", 3.7),), kit, HouseRules(balance=Balance.EVERY_FIFTH)), NOON)
     told = []
     for number in range(6):
         at = NOON + timedelta(hours=number)
-        found["desk"].record_reading("P", Reading.of_cells((3.7,) * 4, at), at)
-        told.append(size(found["desk"].bench(at), Choice(("P",), None, "one-1")).dial)
-        key = found["runs"].begin(Choice(("P",), None, "one-1"), at)
-        started(found["runs"], key, at)
-        found["runs"].act(key, Act.FINISH, State.CHARGING, at)
-        found["checks"].check_after(key, State.DONE, at, {}, 900, skipped=True)
+        parts["desk"].record_reading("P", Reading.of_cells((3.7,) * 4, at), at)
+        told.append(size(parts["desk"].bench(at), Choice(("P",), None, "one-1")).dial)
+        key = parts["runs"].begin(Choice(("P",), None, "one-1"), at)
+        started(parts["runs"], key, at)
+        parts["runs"].act(key, Act.FINISH, State.CHARGING, at)
+        parts["checks"].check_after(key, State.DONE, at, {}, 900, skipped=True)
     assert [card.balance_min > 0 for card in told] == [False] * 4 + [True, False]
     assert "number 2 since" in told[1].mode
     assert told[4].mode == "balance: the fifth charge since it was balanced"
@@ -167,7 +167,7 @@ def test_a_plan_beside_such_runs_leaves_their_packs_their_board_and_their_channe
 
 def test_of_two_who_take_the_same_pack_at_once_only_the_first_has_it(bench):
     """A page looks at one moment; what was taken in hand after that look is seen before anything is written."""
-    store = bench.found["store"]
+    store = bench.parts["store"]
     with store.snapshot():
         assert bench.desk.bench(bench.clock()).running == ()  # looked at
         with ThreadPoolExecutor(1) as somebody:

@@ -74,8 +74,8 @@ class TestWhatRuns:
 
     def test_a_suggestion_never_names_what_is_taken_and_a_choice_of_it_is_refused(self):
         busy = Bench(PACKS, KIT, BENCH.rules, (running_at(PACKS[:2], "A", "duo-1", 5.0, 30.0, BENCH.rules),))
-        found = suggest(busy, Choice(("P2", "P3")))
-        assert (found.board, found.channel) == ("B", "duo-2")
+        suggested = suggest(busy, Choice(("P2", "P3")))
+        assert (suggested.board, suggested.channel) == ("B", "duo-2")
         with pytest.raises(Unsafe) as refusal:
             size(busy, Choice(("P0", "P2"), "A", "duo-1"))
         assert {item.code for item in refusal.value.reasons} == {"pack_busy", "channel_busy", "board_busy"}

@@ -24,14 +24,14 @@ KIT = Kit(
 
 
 def test_widths_are_watts_at_the_packs_after_every_loss():
-    found = {tree.source.part.id if tree.source.part else None: tree for tree in trees(Bench((), KIT, HouseRules()))}
-    gen, bank = found["gen"], found["bank"]
+    by_source = {tree.source.part.id if tree.source.part else None: tree for tree in trees(Bench((), KIT, HouseRules()))}
+    gen, bank = by_source["gen"], by_source["bank"]
     assert gen.source.packs_w == pytest.approx(300 * 0.85 * 0.9)
     assert gen.branches[0].supply.packs_w == pytest.approx(600 * 0.9)
     assert gen.branches[0].narrowest(gen.source) == "source"
     assert bank.branches[0].narrowest(bank.source) == "source"  # 12 V × 5 A × 0.8 = 48 W, under the channel's 80
-    assert found[None].branches[0].narrowest(found[None].source) == "channels"
-    assert found["spare"].branches == ()
+    assert by_source[None].branches[0].narrowest(by_source[None].source) == "channels"
+    assert by_source["spare"].branches == ()
 
 
 def test_what_flows_is_counted_where_it_leaves():

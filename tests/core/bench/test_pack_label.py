@@ -31,9 +31,9 @@ def test_a_label_is_read_as_it_is_said(text, expected):
     ("14.8 V 1500", {("lipo", 4), ("li-ion", 4)}),
 ])  # fmt: skip
 def test_volts_that_several_chemistries_have_are_asked_about(text, could_be):
-    found = read_label(text)
-    assert found.chemistry is None
-    assert set(found.could_be) >= could_be
+    label = read_label(text)
+    assert label.chemistry is None
+    assert set(label.could_be) >= could_be
 
 
 @pytest.mark.parametrize(("text", "says"), [
@@ -50,5 +50,5 @@ def test_what_a_label_cannot_say_is_told_with_its_mend(text, says):
 )
 def test_the_order_of_words_is_no_matter(count, cells, mah, rate_c, order):
     words = [f"{cells}S", f"{mah}mAh", f"{rate_c}C", "LiPo"]
-    found = read_label(f"{count} x " + " ".join(words[at] for at in order))
-    assert found == PackLabel(count, "lipo", cells, mah, None, rate_c, None)
+    label = read_label(f"{count} x " + " ".join(words[at] for at in order))
+    assert label == PackLabel(count, "lipo", cells, mah, None, rate_c, None)

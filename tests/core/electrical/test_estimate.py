@@ -14,8 +14,8 @@ TIME_ERROR, MIXED_ERROR, ENERGY_ERROR = 0.05, 0.13, 0.01
 
 
 def quick(packs, current_a, power_w):
-    found = estimate(as_one_pack([packs]), np.array([current_a]), np.array([power_w]), packs[0].chemistry.full_v)
-    return float(found.minutes[0]), float(found.energy_wh[0]), float(found.charge_ah[0])
+    estimated = estimate(as_one_pack([packs]), np.array([current_a]), np.array([power_w]), packs[0].chemistry.full_v)
+    return float(estimated.minutes[0]), float(estimated.energy_wh[0]), float(estimated.charge_ah[0])
 
 
 @settings(max_examples=80)

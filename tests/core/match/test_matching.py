@@ -25,12 +25,12 @@ volts = st.integers(360, 410).map(lambda hundredths: hundredths / 100)
 @st.composite
 def packs_of_one_class(draw, most=7):
     count = draw(st.integers(1, most))
-    found = []
+    packs = []
     for index in range(count):
         base = draw(volts)
         cells = [round(base + draw(st.integers(-4, 4)) / 100, 2) for _ in range(2)]
-        found.append(pack(f"P{index}", *cells, mah=draw(st.sampled_from([1000, 1300, 1500, 2200, 3000]))))
-    return found
+        packs.append(pack(f"P{index}", *cells, mah=draw(st.sampled_from([1000, 1300, 1500, 2200, 3000]))))
+    return packs
 
 
 @st.composite
@@ -65,14 +65,14 @@ def width(group):
 def test_no_split_has_fewer_groups_nor_as_few_and_narrower_ones(packs, rules, ports):
     matching = matched(packs, rules, Kit(boards=(Board("B", ports),)))
     assert matching.proven
-    found = [list(group.packs) for group in matching.groups] + [[left.pack] for left in matching.left_out]
-    assert sorted(item.id for group in found for item in group) == sorted(item.id for item in packs)
+    groups = [list(group.packs) for group in matching.groups] + [[left.pack] for left in matching.left_out]
+    assert sorted(item.id for group in groups for item in group) == sorted(item.id for item in packs)
     best = min(
         (len(split), round(sum(map(width, split)), 6))
         for split in partitions(packs)
         if all(len(group) <= ports and not obstacles(group, rules) for group in split)
     )
-    assert (len(found), round(sum(map(width, found)), 6)) == best
+    assert (len(groups), round(sum(map(width, groups)), 6)) == best
 
 
 @given(packs_of_one_class(), house_rules())

@@ -121,18 +121,18 @@ def test_packs_go_round_and_the_ones_back_longest_fly_again():
 
 
 def test_the_demo_meets_its_heats_and_nobody_sets_up_while_away():
-    found = planned(demo_session())
-    assert all(item.met for item in found.wanted)
+    plan = planned(demo_session())
+    assert all(item.met for item in plan.wanted)
     away = [(wish.at_min, wish.over_min) for wish in demo_session().wanted]
-    assert all(b.lead_min <= low + 1e-6 or b.start_min >= high - 1e-6 for b in found.batches for low, high in away)
-    again = [charge for batch in found.batches for charge in batch.charges if charge.round > 1]
+    assert all(b.lead_min <= low + 1e-6 or b.start_min >= high - 1e-6 for b in plan.batches for low, high in away)
+    again = [charge for batch in plan.batches for charge in batch.charges if charge.round > 1]
     assert len(again) >= 5
 
 
 def test_what_a_batch_waits_for_is_told_for_packs_that_come_back():
     session = day(heat(60, 4), heat(150, 4))
-    found = planned(session)
-    whys = {why.batch.charges[0]: why.reasons[0].code for why in explain(Problem(session), found)}
+    plan = planned(session)
+    whys = {why.batch.charges[0]: why.reasons[0].code for why in explain(Problem(session), plan)}
     assert whys[next(charge for charge in whys if charge.round > 1)] in ("waits_return", "waits_hands")
 
 
@@ -141,8 +141,8 @@ def test_where_energy_is_short_the_worthier_heat_is_kept_and_what_buys_the_other
         BENCH, sources=(Source("bank", 12.8, energy_wh=60),), chargers=(replace(BENCH.chargers[0], fed_by="bank"),)
     )
     session = day(heat(60, 2, value=1), heat(61, 2, value=5), kit=kit)
-    found = planned(session)
-    assert [item.met for item in found.wanted] == [False, True]
+    plan = planned(session)
+    assert [item.met for item in plan.wanted] == [False, True]
     planner = Planner(session)
     list(islice(planner.improve(), 4))
     told = [sentence(item.reason) for item in offers(planner, planner.plan()) if item]
@@ -151,8 +151,8 @@ def test_where_energy_is_short_the_worthier_heat_is_kept_and_what_buys_the_other
 
 def test_a_heat_that_comes_too_early_says_what_would_meet_it():
     session = day(heat(38, 4), volts=3.7)
-    found = planned(replace(session, rules=HouseRules(rate_c=1.0)))
-    assert not found.wanted[0].met
+    plan = planned(replace(session, rules=HouseRules(rate_c=1.0)))
+    assert not plan.wanted[0].met
     planner = Planner(replace(session, rules=HouseRules(rate_c=1.0)))
     (faster,) = [item for item in offers(planner, planner.plan()) if item and item.reason.code == "offer_faster"]
     assert all(amps > 1.8 * len(packs) for amps, packs in faster.reason.numbers["batches"])
@@ -164,10 +164,10 @@ def test_quiet_hours_are_kept_and_told():
     source = Source("gen", max_power_w=900, quiet_hours=(("12:00", "13:30"),))
     kit = replace(BENCH, sources=(source,), chargers=(replace(BENCH.chargers[0], fed_by="gen"),))
     session = replace(day(kit=kit), starts_at=at, rules=HouseRules())
-    found = planned(session)
-    for batch in found.batches:
+    plan = planned(session)
+    for batch in plan.batches:
         assert batch.end_min <= 30 + 1e-6 or batch.start_min >= 120 - 1e-6
-    codes = [why.reasons[0].code for why in explain(Problem(session), found)]
+    codes = [why.reasons[0].code for why in explain(Problem(session), plan)]
     assert "waits_quiet" in codes
     over_night = Problem(
         replace(session, kit=replace(kit, sources=(replace(source, quiet_hours=(("22:00", "07:00"),)),)))
@@ -179,11 +179,11 @@ def test_chained_boards_take_more_packs_within_what_the_first_carries_and_both_a
     two = (Board("A", 5, max_current_a=30, port_fuse_a=10), Board("B", 3, max_current_a=20, chains_to="A"))
     one = (replace(BENCH.chargers[0], channels=BENCH.chargers[0].channels[:1]),)
     session = day(packs=7, kit=Kit(two, one))
-    found = planned(session, chunks=10)
-    long = [batch for batch in found.batches if len(batch.packs) > 5]
+    plan = planned(session, chunks=10)
+    long = [batch for batch in plan.batches if len(batch.packs) > 5]
     assert [batch.board for batch in long] == ["A + B"]
     assert long[0].current_a * 3 / 7 <= 10  # the second board's three packs pass one fuse of the first
-    boards = sorted((b.start_min, b.end_min, part) for b in found.batches if b.board for part in b.board.split(" + "))
+    boards = sorted((b.start_min, b.end_min, part) for b in plan.batches if b.board for part in b.board.split(" + "))
     for name in ("A", "B"):
         mine = [item for item in boards if item[2] == name]
         assert all(low[1] <= high[0] + 1e-6 for low, high in pairwise(mine))
@@ -219,9 +219,9 @@ def test_a_heat_that_nothing_can_make_is_given_up_at_once_and_its_packs_go_to_th
     problem = Problem(session)
     assert problem.day.could == (0, 4)
     assert {seat.heat.at_min for seat in problem.day.seats} == {90.0}
-    found = planned(session)
-    assert [item.met for item in found.wanted] == [False, True]
-    assert all(batch.full_min <= 90 for batch in found.batches)
+    plan = planned(session)
+    assert [item.met for item in plan.wanted] == [False, True]
+    assert all(batch.full_min <= 90 for batch in plan.batches)
 
 
 def test_nothing_is_charged_for_a_heat_that_is_over_and_full_packs_fly_first():
@@ -230,16 +230,16 @@ def test_nothing_is_charged_for_a_heat_that_is_over_and_full_packs_fly_first():
     first = Problem(full).day.seats[0]
     assert (first.charge.tag, first.ready_min) == ("F", 0.0)
     tight = day(heat(40, 4), heat(62, 4, fly_min=8), volts=3.7, packs=8)
-    found = planned(tight, chunks=8)
-    assert all(batch.full_min <= 62 + 1e-6 for batch in found.batches)
+    plan = planned(tight, chunks=8)
+    assert all(batch.full_min <= 62 + 1e-6 for batch in plan.batches)
 
 
 def test_balancing_is_cut_short_where_that_wins_a_heat():
     one = replace(BENCH, chargers=(Charger("c", (Channel("c-1", 12, 250),)),), boards=())
     session = day(heat(95, 2), packs=2, kit=one, volts=3.8)
-    found = planned(session, chunks=6)
-    assert found.wanted[0].met
-    cut = [batch for batch in found.batches if batch.end_min - batch.full_min < 19]
+    plan = planned(session, chunks=6)
+    assert plan.wanted[0].met
+    cut = [batch for batch in plan.batches if batch.end_min - batch.full_min < 19]
     assert cut
 
 
@@ -303,13 +303,13 @@ def test_a_pack_is_charged_only_as_far_as_its_flight_needs_where_the_pilot_says_
 
 def test_what_is_surely_full_enough_flies_without_a_charge():
     session = day(heat(30, 2, used_fraction=0.2, need_fraction=0.5), packs=2, volts=4.1)
-    found = planned(session)
-    assert (found.wanted[0].met, found.batches) == (True, ())
+    plan = planned(session)
+    assert (plan.wanted[0].met, plan.batches) == (True, ())
 
 
 def test_a_spare_is_a_wish_that_never_costs_a_heat():
-    found = planned(day(heat(75, 2, spare=1), packs=4))
-    assert [(item.wish.count, item.wish.is_heat, item.met) for item in found.wanted] == [
+    plan = planned(day(heat(75, 2, spare=1), packs=4))
+    assert [(item.wish.count, item.wish.is_heat, item.met) for item in plan.wanted] == [
         (2, True, True),
         (1, False, True),
     ]

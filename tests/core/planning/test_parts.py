@@ -20,22 +20,22 @@ def logged(packs, days=2, before_v=3.7):
 
 
 def gains(packs, kit, charged):
-    found = part_gains(Session(tuple(packs), kit, RULES), charged)
-    return {item.part.code: item for item in found}
+    told = part_gains(Session(tuple(packs), kit, RULES), charged)
+    return {item.part.code: item for item in told}
 
 
 def test_two_classes_on_one_channel_take_half_the_day_with_a_second():
     """A 4S and a 3S class cannot share a board: one after another on one channel, side by side on two."""
     packs = [even(f"A{n}", 3.7) for n in range(3)] + [even(f"B{n}", 3.7, cells=3) for n in range(3)]
     kit = Kit((Board("One", 6), Board("Two", 6)), (Charger("c", (Channel("ch", 10, 200),)),))
-    found = gains(packs, kit, logged(packs))
-    channel = found["part_channel"]
+    told = gains(packs, kit, logged(packs))
+    channel = told["part_channel"]
     assert len(channel.saved_min) == 2
     alone_min = 2 * min(channel.saved_min.values())
     assert channel.total_min == pytest.approx(alone_min, rel=0.2)
     assert channel.total_min / 2 > 30  # a charge of 1C from there takes more than that
-    assert "part_board" not in found  # boards do not bind
-    assert all(sentence(item.part) for item in found.values())
+    assert "part_board" not in told  # boards do not bind
+    assert all(sentence(item.part) for item in told.values())
 
 
 def test_a_class_that_nothing_charges_is_counted_in_packs_and_quiet_days_tell_nothing():

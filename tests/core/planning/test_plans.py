@@ -90,9 +90,9 @@ def test_no_plan_of_random_sessions_breaks_a_rule(block):
 
 
 def test_the_demo_breaks_none_either_and_its_wishes_are_met():
-    found = planned(demo_session())
-    assert violations(to_document(demo_session()), plan_document(record_of(found))) == []
-    assert all(item.met for item in found.wanted)
+    plan = planned(demo_session())
+    assert violations(to_document(demo_session()), plan_document(record_of(plan))) == []
+    assert all(item.met for item in plan.wanted)
 
 
 def partitions(items):
@@ -132,12 +132,12 @@ def test_as_soon_as_exhaustive_search_on_small_sessions(seed):
     channels = (Channel("a", 6, 60), Channel("b", 4, 100))
     kit = Kit((Board("B", 2), Board("C", 3)), (Charger("c", channels, total_power_w=100 if seed % 2 else 160),))
     session = Session(tuple(packs), kit, HouseRules(rate_c=2.0))
-    found = planned(session, chunks=20)
+    plan = planned(session, chunks=20)
     best = exhaustive(Problem(session))
-    assert found.makespan_min <= best * 1.02 + 0.5  # the full model may add to what the estimate says
+    assert plan.makespan_min <= best * 1.02 + 0.5  # the full model may add to what the estimate says
     # Where watts are shared a slower rate may end sooner, and no proof over a few rates holds over all of them.
-    assert found.proved or seed % 2
-    assert found.bound_min <= best + 0.5
+    assert plan.proved or seed % 2
+    assert plan.bound_min <= best + 0.5
     problem = Problem(session)
     needed = {family: len(members) for family, members in problem.families.items()}
     bounds = lower_bound_min(problem, needed), leaders_bound_min(problem, needed)
@@ -236,12 +236,12 @@ class TestEnergy:
     def test_the_slip_of_counting_milliamp_hours_is_refused(self):
         session = self.session()
         assert sum(item.capacity_mah for item in session.packs) <= 5200
-        found = planned(session, chunks=10)
-        assert 0 < len(found.left_out) < 4
-        assert {left.reason.code for left in found.left_out} == {"no_energy"}
-        (use,) = found.sources
+        plan = planned(session, chunks=10)
+        assert 0 < len(plan.left_out) < 4
+        assert {left.reason.code for left in plan.left_out} == {"no_energy"}
+        (use,) = plan.sources
         assert use.used_wh <= use.usable_wh
-        assert violations(to_document(session), plan_document(record_of(found))) == []
+        assert violations(to_document(session), plan_document(record_of(plan))) == []
 
     def test_what_would_buy_it_back_is_told_in_watt_hours(self):
         left = planned(self.session(), chunks=10).left_out[0]

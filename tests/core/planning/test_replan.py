@@ -97,8 +97,8 @@ def made_anew(session, batches, record, now_min):
     past, flown = record.past, (*record.past.flown, *record.heats)
     planner = Replanner(session, (*past.done, *batches), now_min, flown=flown)
     list(islice(planner.improve(), 2))
-    found = record_of(planner.plan(), past=Past(planner.kept.done, planner.flown))
-    return documents.from_document(PlanRecord, json.loads(json.dumps(documents.to_document(found))))
+    fresh = record_of(planner.plan(), past=Past(planner.kept.done, planner.flown))
+    return documents.from_document(PlanRecord, json.loads(json.dumps(documents.to_document(fresh))))
 
 
 @pytest.mark.parametrize("now_min", [60.0, 76.0, 100.0, 170.0])

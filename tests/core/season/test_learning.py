@@ -81,9 +81,9 @@ points = st.lists(st.tuples(st.floats(3.4, 4.15), st.floats(0.02, 0.98)), min_si
 @given(points, st.sampled_from(["lipo", "li-ion", "life", "lihv"]))
 def test_a_stretched_table_still_rises_keeps_its_ends_and_goes_through_points_that_agree(rows, chemistry):
     table = CHEMISTRIES[chemistry].table
-    found = through(table, [KnownPoint(volts, soc) for volts, soc in rows])
-    assert list(found.cell_v) == sorted(found.cell_v)
-    assert (found.cell_v[0], found.cell_v[-1]) == (table.cell_v[0], table.cell_v[-1])
+    bent = through(table, [KnownPoint(volts, soc) for volts, soc in rows])
+    assert list(bent.cell_v) == sorted(bent.cell_v)
+    assert (bent.cell_v[0], bent.cell_v[-1]) == (table.cell_v[0], table.cell_v[-1])
     volts, soc = rows[0]
     if len(rows) == 1 and 0.02 < table.soc(volts) < 0.97 and 0.02 < soc < 0.97:
-        assert soc_from_rest(found.cell_v, volts) == pytest.approx(soc, abs=0.05)
+        assert soc_from_rest(bent.cell_v, volts) == pytest.approx(soc, abs=0.05)

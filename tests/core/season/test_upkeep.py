@@ -24,13 +24,13 @@ KIT = Kit((Board("Six", 6, max_current_a=40), Board("Three", 3)), (Charger("c", 
 FULL, OTHER = even("F", 4.20, mah=5000, cells=6), even("G", 4.19, mah=5000, cells=6)
 
 
-def found(packs, kind, running=(), **more) -> Upkeep:
+def offered(packs, kind, running=(), **more) -> Upkeep:
     return upkeep(Bench(tuple(packs), KIT, running=tuple(running)), kind, Choice(tuple(p.id for p in packs), **more))
 
 
 def refused(packs, kind, **more) -> set[str]:
     with pytest.raises(Unsafe) as told:
-        found(packs, kind, **more)
+        offered(packs, kind, **more)
     assert all(sentence(item) for item in told.value.reasons)
     return {item.code for item in told.value.reasons}
 
@@ -38,7 +38,7 @@ def refused(packs, kind, **more) -> set[str]:
 class TestDown:
     def test_a_full_6s_5000_at_ten_watts_takes_hours(self):
         """10 W ÷ 25.2 V = 0.39 A; a little over half of 5 Ah at that is seven hours (practice: hours)."""
-        slow = found([FULL], Kind.DOWN, channel="slow")
+        slow = offered([FULL], Kind.DOWN, channel="slow")
         assert slow.current_a == pytest.approx(0.3)
         assert slow.card.end_v == pytest.approx(3.85, abs=0.05)
         assert slow.minutes == pytest.approx(60 * slow.move_mah / 1000 / 0.3)
@@ -47,16 +47,16 @@ class TestDown:
 
     def test_the_channel_that_has_it_done_soonest_is_taken_by_its_label(self):
         """80 W ÷ 25.2 V = 3.17 A, under the 5 A of its label and under 1C."""
-        fast = found([FULL], Kind.DOWN)
+        fast = offered([FULL], Kind.DOWN)
         assert (fast.setup.channel.id, fast.current_a) == ("fast", pytest.approx(3.1))
-        assert found([FULL], Kind.DOWN, channel="fast", current_a=1.0).current_a == 1.0
+        assert offered([FULL], Kind.DOWN, channel="fast", current_a=1.0).current_a == 1.0
         assert refused([FULL], Kind.DOWN, channel="fast", current_a=4.0) == {"down_amps"}
         assert refused([FULL], Kind.DOWN, channel="none") == {"channel_no_discharge"}
 
     @given(st.floats(2.5, 4.3), st.floats(3.0, 4.2))
     def test_never_under_the_cut_off_and_never_upward(self, end_v, cell_v):
         try:
-            plan = found([even("P", round(cell_v, 2))], Kind.DOWN, end_v=round(end_v, 2))
+            plan = offered([even("P", round(cell_v, 2))], Kind.DOWN, end_v=round(end_v, 2))
         except Unsafe:
             return
         assert 3.2 <= plan.card.end_v < round(cell_v, 2)
@@ -71,7 +71,7 @@ class TestDown:
         assert refused([even("P", 3.7)], Kind.DOWN) == {"down_is_there"}
 
     def test_a_cell_that_falls_under_the_cut_off_stops_it(self):
-        expected = found([FULL], Kind.DOWN).expected
+        expected = offered([FULL], Kind.DOWN).expected
         low = Observation(30, pack_v=23.4, cell_v=(3.9, 3.9, 3.9, 3.9, 3.9, 3.15), by_hand=True)
         assert {"watch_cell_under", "watch_cell_lags"} <= {
             item.what.code for item in findings(expected, [low], 30) if item.alarm is Alarm.STOP
@@ -84,7 +84,7 @@ class TestDown:
 
 class TestEvenOut:
     def test_it_takes_a_board_and_no_channel_and_comes_to_the_middle(self):
-        plan = found([FULL, OTHER], Kind.EVEN_OUT)
+        plan = offered([FULL, OTHER], Kind.EVEN_OUT)
         assert (plan.setup, plan.board.id, plan.minutes, plan.card.wait_min) == (None, "Six", EVEN_OUT_MIN, 25)
         assert plan.card.end_v == pytest.approx(4.195, abs=0.001)
         assert plan.expected is None
@@ -94,7 +94,7 @@ class TestEvenOut:
         assert refused([FULL], Kind.EVEN_OUT) == {"upkeep_one_pack"}
         assert refused([even(f"P{n}", 3.8) for n in range(7)], Kind.EVEN_OUT) == {"board_missing"}
         taken = Running(("X",), "Six", "slow", 1.0, 0.0, 0.0, 10.0)
-        assert found([FULL, OTHER], Kind.EVEN_OUT, running=[taken]).board.id == "Three"
+        assert offered([FULL, OTHER], Kind.EVEN_OUT, running=[taken]).board.id == "Three"
 
     def test_then_they_are_measured_and_no_charger_is_asked(self):
         steps = [State.PLANNED]
@@ -122,7 +122,7 @@ class TestEvenOut:
 class TestBalance:
     def test_what_is_over_leaves_through_the_leads(self):
         """4S 1800, one cell 0.04 V over three at 3.90: about 60 mAh, at 0.3 A a dozen minutes."""
-        plan = found([pack("P", 3.90, 3.90, 3.94, 3.90)], Kind.BALANCE)
+        plan = offered([pack("P", 3.90, 3.90, 3.94, 3.90)], Kind.BALANCE)
         assert plan.current_a == BALANCE_A
         assert plan.minutes == pytest.approx(60 * plan.move_mah / 1000 / BALANCE_A)
         assert 4 < plan.minutes < 40

@@ -35,10 +35,10 @@ class TestFlight:
 
     def test_the_weakest_part_is_named_and_too_many_amps_or_volts_refused(self):
         parts = (Part("controller", 40, 13.0), Part("plug", 60))
-        found = flight(PACK, 16.8, 10, 45, parts)
-        assert [limit.name for limit in found.limits] == ["controller", "plug", "pack"]
-        assert not found.fits
-        assert {item.code for item in found.reasons} == {"flight_over", "flight_volts"}
+        use = flight(PACK, 16.8, 10, 45, parts)
+        assert [limit.name for limit in use.limits] == ["controller", "plug", "pack"]
+        assert not use.fits
+        assert {item.code for item in use.reasons} == {"flight_over", "flight_volts"}
         assert flight(PACK, 16.8, 10, 39, (Part("controller", 40, 17.0),)).fits
         assert "flight_no_c" in {item.code for item in flight(replace(PACK, discharge_c=None), 16.8, 10, 20).reasons}
 
@@ -55,9 +55,9 @@ def record(days, mah=1000.0, ohm=6.0, after=4.19, before=3.75):
 
 class TestHealth:
     def advice(self, records=(), **more):
-        found = health(replace(PACK, **more), records, TODAY)
-        assert all(sentence(item) for item in found.reasons)
-        return found
+        told = health(replace(PACK, **more), records, TODAY)
+        assert all(sentence(item) for item in told.reasons)
+        return told
 
     def test_a_pack_without_a_log_is_kept_and_says_on_what_that_rests(self):
         assert self.advice().advice is Advice.KEEP
@@ -69,9 +69,9 @@ class TestHealth:
         assert capacity_told(PACK, record(0, 1800 * moved)) == pytest.approx(1800)
         assert capacity_told(PACK, record(0, before=4.1)) is None  # too little moved for a meter of 0.01 V
         for part, advice in ((0.79, Advice.RETIRE), (0.85, Advice.DEMOTE), (0.95, Advice.KEEP)):
-            found = self.advice([record(n, 1800 * moved * part) for n in range(3)])
-            assert found.advice is advice
-            assert found.capacity_part == pytest.approx(part)
+            told = self.advice([record(n, 1800 * moved * part) for n in range(3)])
+            assert told.advice is advice
+            assert told.capacity_part == pytest.approx(part)
 
     @pytest.mark.parametrize(
         ("times", "advice"), [(1.2, Advice.KEEP), (1.3, Advice.WATCH), (1.6, Advice.DEMOTE), (2.1, Advice.RETIRE)]
@@ -103,9 +103,9 @@ class TestStorage:
     def test_a_full_6s_5000_takes_hours_at_ten_watts(self):
         """Common practice, no source: "a full 6S 5000 to storage at 10 W takes hours"."""
         kit = Kit((), (Charger("c", (Channel("c-1", 10, 200, max_cells=6, discharge_power_w=10),)),))
-        found = plan_storage(Bench((even("T", 4.19, cells=6, mah=5000),), kit))
-        assert found.batches[0].way is Way.DOWN
-        assert 240 < found.done_min < 480
+        storage = plan_storage(Bench((even("T", 4.19, cells=6, mah=5000),), kit))
+        assert storage.batches[0].way is Way.DOWN
+        assert 240 < storage.done_min < 480
 
     def test_energy_is_that_between_the_volts_by_hand(self):
         gap = gap_of(even("T", 4.10, mah=2000), HouseRules())
@@ -116,10 +116,10 @@ class TestStorage:
 
     def test_who_is_there_stays_who_cannot_is_told_and_low_ones_are_charged_up(self):
         packs = [even("A", 3.82), even("B", 3.60), even("C", 4.15), even("N", 1.3, cells=8, chemistry="nimh")]
-        found = plan_storage(Bench(tuple(packs), KIT))
-        ways = {gap.pack.id: gap.way for gap in found.gaps}
+        storage = plan_storage(Bench(tuple(packs), KIT))
+        ways = {gap.pack.id: gap.way for gap in storage.gaps}
         assert ways == {"A": Way.THERE, "B": Way.UP, "C": Way.DOWN}
-        assert {tag: item.batch.channel for item in found.batches for tag in item.batch.packs}["C"] == "c-1"
+        assert {tag: item.batch.channel for item in storage.batches for tag in item.batch.packs}["C"] == "c-1"
         bare = replace(KIT, chargers=(replace(KIT.chargers[0], channels=KIT.chargers[0].channels[1:]),))
         assert [(gap.pack.id, why.code) for gap, why in plan_storage(Bench(tuple(packs), bare)).unplaced] == [
             ("C", "storage_no_discharge")
@@ -134,8 +134,8 @@ class TestStorage:
 
     @given(st.lists(st.floats(3.4, 4.2), min_size=1, max_size=8))
     def test_no_channel_and_no_hands_are_taken_twice(self, volts):
-        found = plan_storage(Bench(tuple(even(f"P{n}", round(v, 2)) for n, v in enumerate(volts)), KIT))
-        batches = [item.batch for item in found.batches]
+        storage = plan_storage(Bench(tuple(even(f"P{n}", round(v, 2)) for n, v in enumerate(volts)), KIT))
+        batches = [item.batch for item in storage.batches]
         for channel in ("c-1", "c-2"):
             times = sorted((t.start_min, t.end_min) for t in batches if t.channel == channel)
             assert all(low[1] <= high[0] + 1e-9 for low, high in pairwise(times))

@@ -70,10 +70,10 @@ CASES = {
 @pytest.mark.parametrize("code", CASES)
 def test_each_finding_fires_with_its_numbers_and_what_to_do_and_not_just_within(code):
     fires, alarm, within = CASES[code]
-    found = told(fires)
-    assert found[code].alarm is alarm
-    assert sentence(found[code].what)
-    assert sentence(found[code].do)
+    raised = told(fires)
+    assert raised[code].alarm is alarm
+    assert sentence(raised[code].what)
+    assert sentence(raised[code].do)
     assert code not in told(within)
 
 
@@ -149,8 +149,8 @@ def test_a_silent_charger_is_told_of_but_not_while_paused():
 
 
 def test_the_worst_stands_first():
-    found = findings(EXPECTED, as_expected(20, temperature_c=55.0, pack_v=4 * (due(20) - 0.06)), 21)
-    assert [item.alarm for item in found] == sorted((item.alarm for item in found), key=list(Alarm).index, reverse=True)
+    raised = findings(EXPECTED, as_expected(20, temperature_c=55.0, pack_v=4 * (due(20) - 0.06)), 21)
+    assert [item.alarm for item in raised] == sorted((item.alarm for item in raised), key=list(Alarm).index, reverse=True)
 
 
 class TestOutlook:

@@ -42,12 +42,12 @@ def pouch_rests(path):
     rows = list(counted(pouch_rows(path)))
     full = next(index for index, row in enumerate(rows) if row[3] == "CHRG" and rows[index + 1][3] == "REST")
     full_ah, empty_ah = rows[full][4], rows[-1][4]
-    found = []
+    rests = []
     for now, after in zip(rows[full:], rows[full + 1 :], strict=False):
         began = now[3] == "REST" and after[3] == "DCHG"
         if began and now[0] - last_moved(rows, now) > 1000:
-            found.append((round((now[4] - empty_ah) / (full_ah - empty_ah), 4), now[2]))
-    return round(full_ah - empty_ah, 3), found
+            rests.append((round((now[4] - empty_ah) / (full_ah - empty_ah), 4), now[2]))
+    return round(full_ah - empty_ah, 3), rests
 
 
 def last_moved(rows, until):
@@ -58,17 +58,17 @@ def pouch_charge(path, cycle_from_s, cycle_to_s, every_s):
     """One charge from its last second at rest: minutes, amps, volts, Ah in."""
     rows = [row for row in pouch_rows(path) if cycle_from_s <= row[0] <= cycle_to_s]
     start = next(index for index, row in enumerate(rows) if row[3] == "CHRG") - 1
-    found, put_in, due = [], 0.0, 0.0
+    samples, put_in, due = [], 0.0, 0.0
     for before, row in zip(rows[start:], rows[start + 1 :], strict=False):
         if row[3] != "CHRG":
             break
         put_in += (row[0] - before[0]) * row[1] / 3600
-        if not found:
-            found.append((0, 0, before[2], 0))
+        if not samples:
+            samples.append((0, 0, before[2], 0))
         if row[0] - rows[start][0] >= due or row[1] < 1.02:
-            found.append((round((row[0] - rows[start][0]) / 60, 3), row[1], row[2], round(put_in, 3)))
+            samples.append((round((row[0] - rows[start][0]) / 60, 3), row[1], row[2], round(put_in, 3)))
             due += every_s
-    return found
+    return samples
 
 
 def slow_discharge(path, points):

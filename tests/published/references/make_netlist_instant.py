@@ -22,12 +22,12 @@ def main() -> None:
     netlist.loc[kinds.startswith("V"), "value"] = VOLTS
     netlist.loc[kinds.startswith("Ri"), "value"] = np.add(OHMS, LEADS)
     cell_a = lp.solve_circuit(netlist)[1]
-    found = {
+    instant = {
         "made_with": f"liionpack {lp.__version__}",
         "volts": VOLTS, "ohms": OHMS, "leads": LEADS, "feed_a": FEED_A,
         "current_a": [round(float(amps), 9) for amps in np.ravel(cell_a)],
     }  # fmt: skip
-    Path(__file__).with_name("netlist_instant.json").write_text(json.dumps(found, indent=1) + "\n")
+    Path(__file__).with_name("netlist_instant.json").write_text(json.dumps(instant, indent=1) + "\n")
 
 
 if __name__ == "__main__":

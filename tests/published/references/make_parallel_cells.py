@@ -59,14 +59,14 @@ def main() -> None:
     capacity_ah = float(solver.solve({"Q_n": published.evaluate(pybamm.LithiumIonParameters().n.Q_init),
                                       "Q_p": published.evaluate(pybamm.LithiumIonParameters().p.Q_init),
                                       "Q_Li": published.evaluate(pybamm.LithiumIonParameters().Q_Li_particles_init)})["Q"])  # fmt: skip
-    found = {
+    solved = {
         "made_with": f"PyBaMM {pybamm.__version__}, SPM, Chen2020",
         "scales": SCALES, "contacts_ohm": CONTACTS_OHM, "start_soc": START_SOC, "feed_a": FEED_A,
         "capacity_ah": capacity_ah,
         "pulse": {"current_a": 2.0, "step_s": STEP_S, "volts": [round(v, 6) for v in pulse_v]},
         "columns": ["t_s", "node_v", "current_a of each cell"], "rows": rows,
     }  # fmt: skip
-    Path(__file__).with_name("parallel_cells.json").write_text(json.dumps(found) + "\n")
+    Path(__file__).with_name("parallel_cells.json").write_text(json.dumps(solved) + "\n")
 
 
 if __name__ == "__main__":

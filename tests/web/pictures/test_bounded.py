@@ -33,8 +33,8 @@ def test_a_scale_has_a_hundred_ticks_at_most(high, step):
 def expected():
     packs = [even("A", 3.7), even("B", 3.7)]
     where = setup(board=BOARD)
-    found = sized(packs, where)
-    return expect(charge_packs(packs, where, found.rules, 1.8, 0.0, None), 4, 4.2, 90.0)
+    sizing = sized(packs, where)
+    return expect(charge_packs(packs, where, sizing.rules, 1.8, 0.0, None), 4, 4.2, 90.0)
 
 
 @pytest.mark.parametrize("minute", [0.0, 55.0, 60 * 24 * 3.0, 60 * 24 * 400.0])

@@ -27,8 +27,8 @@ def test_only_what_was_read_by_hand_tells_packs_of_a_board_apart_and_the_odd_one
     sound = Observation(2, pack_v=15.4, cell_v=(3.85, 3.86, 3.85, 3.84), pack_id="P-1", by_hand=True)
     odd = Observation(2, pack_v=15.3, cell_v=(3.86, 3.86, 3.86, 3.72), pack_id="P-2", by_hand=True)
     total = Observation(2, pack_v=15.4, pack_id="P-3", by_hand=True)
-    found = panels(EXPECTED, [by_charger, sound, odd, total])
-    assert [(panel.tag, panel.out) for panel in found] == [("P-2", True), ("P-1", False)]
-    assert found[0].words == "0.14 V apart"
-    assert [line.number for line in found[0].lines if line.out] == [4]
-    assert all(30 <= y <= 160 for panel in found for _, y, _ in panel.dots)  # inside, however far off
+    told = panels(EXPECTED, [by_charger, sound, odd, total])
+    assert [(panel.tag, panel.out) for panel in told] == [("P-2", True), ("P-1", False)]
+    assert told[0].words == "0.14 V apart"
+    assert [line.number for line in told[0].lines if line.out] == [4]
+    assert all(30 <= y <= 160 for panel in told for _, y, _ in panel.dots)  # inside, however far off
