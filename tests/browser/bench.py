@@ -9,7 +9,7 @@ from pathlib import Path
 from shutil import which
 from typing import Any
 
-from playwright.sync_api import Browser, Page, Playwright, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, Playwright, sync_playwright
 from werkzeug.serving import WSGIRequestHandler, make_server
 
 from iterum.core.season.lesson import Lesson
@@ -158,6 +158,36 @@ def compared_and_started(page: Page) -> None:
     if not at_once:
         with turning(page):
             page.get_by_role("button", name=re.compile("^Start ")).click()
+
+
+# ------------------------------------------------------------------ what a page says, as somebody hears it read out
+
+NEXT = re.compile("^(Next|Confirm)")
+
+
+def amps(page: Page) -> Locator:
+    """What is to be dialled."""
+    return page.get_by_role("status", name="Amps to dial")
+
+
+def state_of(page: Page) -> Locator:
+    """Where a batch stands."""
+    return page.get_by_role("status", name="State")
+
+
+def read_now(page: Page, tag: str) -> Locator:
+    """The tag of the pack that is being measured."""
+    return page.get_by_role("heading", name=tag, exact=True)
+
+
+def pad(page: Page) -> Locator:
+    """The page's own digits."""
+    return page.get_by_role("group", name="Number pad")
+
+
+def steps(page: Page) -> Locator:
+    """The steps of the day, and the stores."""
+    return page.get_by_role("navigation", name="Steps and stores")
 
 
 @contextmanager

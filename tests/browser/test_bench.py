@@ -13,7 +13,7 @@ from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.running import RunDesk
 from iterum.store.database import Store
-from tests.browser.bench import PHONE, WIDE, running
+from tests.browser.bench import PHONE, WIDE, amps, running, state_of
 from tests.conftest import NOON, even, pack
 
 DUO = Charger("duo", (Channel("duo-1", 20, 252, max_cells=8), Channel("duo-2", 20, 252, max_cells=8)), "bank", 0.9,
@@ -55,7 +55,7 @@ def test_two_batches_on_one_charger_share_its_watts(open_page, tmp_path):
         expect(page.get_by_text("less 252 W in use").first).to_be_attached()
         page.get_by_label("Rate, C").fill("5")
         page.get_by_label("Rate, C").press("Tab")
-        expect(page.locator(".big-amps")).to_have_text(re.compile(r"8\.8"))  # 148 W at 16.8 V
+        expect(amps(page)).to_have_text(re.compile(r"8\.8"))  # 148 W at 16.8 V
         second = begun(page, runs)
         assert (second.channel, second.current_a) == ("duo-2", 8.8)
 
@@ -65,8 +65,8 @@ def test_a_group_too_big_for_the_bank_goes_part_of_the_way(open_page, tmp_path):
     with bench(tmp_path, tuple(even(f"P{n}", 3.6, mah=1500) for n in range(1, 7)), kit) as (address, runs):
         page = open_page()
         page.goto(f"{address}/charge?" + "&".join(f"packs=P{n}" for n in range(1, 7)))
-        expect(page.locator(".dial-refused")).to_contain_text(re.compile(r"58(\.0)? Wh"))
-        page.locator("#part-way").click()
+        expect(page.get_by_role("status").filter(has_text="Not charged like this")).to_contain_text(re.compile(r"58(\.0)? Wh"))
+        page.get_by_role("link", name="Charge only up to").click()
         expect(page.get_by_text("mAh at the latest")).to_be_attached()
         run = begun(page, runs)
         assert run.card.end_v < 4.0
@@ -107,7 +107,7 @@ def test_one_pack_on_one_charger_is_four_acts_from_measured_to_charging(open_pag
         for label, text in (("Cells", "4"), ("Pack volts", "14.80"), ("Current set", "1.8")):
             page.get_by_label(label).fill(text)
         page.get_by_role("button", name="Compare and start").click()
-        expect(page.locator(".run-state")).to_have_text("charging")
+        expect(state_of(page)).to_have_text("charging")
         assert [event.act for event in runs.look(1, NOON).events] == ["inspect", "plug in", "read back", "start"]
 
 
@@ -117,14 +117,14 @@ def test_own_amps_and_a_rate_chosen_on_the_card_are_what_is_begun(open_page, tmp
         page.goto(f"{address}/charge?packs=P1&packs=P2")
         page.get_by_label("Rate, C").fill("1,5")
         page.get_by_label("Rate, C").press("Tab")
-        expect(page.locator(".big-amps")).to_have_text(re.compile(r"5\.4"))
+        expect(amps(page)).to_have_text(re.compile(r"5\.4"))
         assert begun(page, runs).current_a == 5.4
         page.goto(f"{address}/charge?packs=P3&packs=P4&board=Six&channel=duo-2")
-        expect(page.locator(".dial-refused")).to_contain_text("Six")  # its board is taken
+        expect(page.get_by_role("status").filter(has_text="Not charged like this")).to_contain_text("Six")  # its board is taken
         page.goto(f"{address}/charge?packs=P4&current_a=50")
-        expect(page.locator(".dial-refused")).to_contain_text("50.0 A is more than the")
+        expect(page.get_by_role("status").filter(has_text="Not charged like this")).to_contain_text("50.0 A is more than the")
         page.goto(f"{address}/charge?packs=P3")
         page.get_by_label("Or own amps").fill("2.5")
         page.get_by_label("Or own amps").press("Tab")
-        expect(page.locator(".big-amps")).to_have_text(re.compile(r"2\.5"))
+        expect(amps(page)).to_have_text(re.compile(r"2\.5"))
         assert begun(page, runs).current_a == 2.5

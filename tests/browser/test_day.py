@@ -15,7 +15,7 @@ from iterum.services.links import CHARGER, CHECKER, Links
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 from iterum.store.database import Store
-from tests.browser.bench import PHONE, compared_and_started, running, taken_in_hand, turning
+from tests.browser.bench import PHONE, compared_and_started, read_now, running, state_of, taken_in_hand, turning
 from tests.conftest import NOON
 from tests.devices.bench import served
 
@@ -76,14 +76,14 @@ def take_in_hand(page, place):
     """Take the next planned batch in hand and bring it to charging, step by step, as a careful pilot does."""
     page.goto(f"{place.address}/charge")
     key = taken_in_hand(page)
-    expect(page.locator(".run-state")).to_have_text("plugged in")
+    expect(state_of(page)).to_have_text("plugged in")
     if place.run(key).card.wait_min:
         place.pass_time(20)
         page.goto(page.url)
         with turning(page):
             page.get_by_role("button", name="They have evened out").click()
     compared_and_started(page)
-    expect(page.locator(".run-state")).to_have_text("charging")
+    expect(state_of(page)).to_have_text("charging")
     return key
 
 
@@ -94,13 +94,13 @@ def measured_and_planned(page, place):
         page.get_by_role("button", name=re.compile("Read it with the checker")).click()
     volts = [f"{value:.2f}" for value in place.bench.bench.check("P-02")]
     assert [box.input_value() for box in page.locator("[data-digits]").all()] == volts
-    page.locator("#next").click()
-    expect(page.locator("#pack-tag")).not_to_have_text("P-02")
+    page.get_by_role("button", name=re.compile("^Next")).click()
+    expect(read_now(page, "P-02")).to_be_hidden()
     page.goto(f"{place.address}/match?class=lipo-4S")
-    expect(page.locator("svg").first).to_be_visible()
+    expect(page.get_by_role("img").first).to_be_visible()
     page.goto(f"{place.address}/plan")
     page.get_by_label("Try for").select_option("2.0")
-    page.locator("#plan-anew").click()
+    page.get_by_role("button", name=re.compile("^Plan (it|from now)")).click()
     expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
 
 
@@ -110,14 +110,14 @@ def one_cell_lags(page, place, key):
         place.bench.bench.fault("lag", place.run(key).channel, "2")
     place.pass_time(20, lambda: place.run(key).state is State.STOPPED)
     page.goto(f"{place.address}/run/{key}")
-    expect(page.locator(".run-state")).to_have_text("stopped")
+    expect(state_of(page)).to_have_text("stopped")
     expect(page.get_by_label("What was done")).to_contain_text("Cell 2 lags")
 
 
 def one_incident(page, place, key):
     """Stopped, kept apart, written down, and planned again without it."""
     hurt = place.run(key).packs[0]
-    page.locator("#wrong").click()
+    page.get_by_role("link", name="Something’s wrong").click()
     page.get_by_role("link", name="A pack swells, smells or is hot").click()
     page.get_by_label(hurt, exact=True).check()
     page.get_by_label(re.compile("What happened")).fill("soft on one side")
@@ -136,7 +136,7 @@ def off_and_logged(page, place, key):
         cells = place.bench.bench.check(tag)
         page.get_by_label(f"Cells of {tag} after, V").fill(" ".join(f"{value:.2f}" for value in cells))
     page.get_by_role("button", name="Write the log").click()
-    expect(page.locator(".run-state")).to_have_text("checked after")
+    expect(state_of(page)).to_have_text("checked after")
 
 
 def test_a_whole_day(open_page, place):
@@ -189,12 +189,12 @@ def test_two_browsers_on_one_batch_and_neither_loses_what_the_other_entered(open
     one.get_by_role("button", name="All plugged in").click()
     one.get_by_role("button", name="Compare with the card").click()
     one.get_by_role("button", name=re.compile("^Start ")).click()
-    expect(one.locator(".run-state")).to_have_text("charging")
+    expect(state_of(one)).to_have_text("charging")
     two.goto(f"{place.address}/run/{key}")
     one.get_by_label("Warmest pack").fill("24")
     two.get_by_label("Warmest pack").fill("25")
-    one.locator("#record-check").click()
-    two.locator("#record-check").click()
+    one.get_by_role("button", name="Record the check").click()
+    two.get_by_role("button", name="Record the check").click()
     expect(two.get_by_text("The check is written down.")).to_be_visible()
     checks = [item.seen.temperature_c for item in place.runs.look(key, place.clock()).seen if item.seen.by_hand]
     assert sorted(checks) == [24.0, 25.0]
@@ -207,7 +207,7 @@ def test_what_to_do_is_there_although_the_server_is_gone(open_page, tmp_path, de
         page.goto(f"{address}/measure")
     page.problems = []
     page.keyboard.press("!")
-    dialog = page.locator("#wrong-offline")
+    dialog = page.get_by_role("dialog", name="What do you see?")
     expect(dialog).to_be_visible()
     dialog.get_by_text("A pack swells, smells or is hot").click()
     expect(dialog.get_by_text("Step back and watch for smoke")).to_be_visible()

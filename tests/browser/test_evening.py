@@ -4,7 +4,7 @@ import re
 
 from playwright.sync_api import expect
 
-from tests.browser.bench import PHONE, turning
+from tests.browser.bench import NEXT, PHONE, amps, pad, read_now, steps, turning
 
 
 def test_a_class_is_measured_matched_and_dialled_by_keyboard_alone(page, empty_address):
@@ -17,10 +17,10 @@ def test_a_class_is_measured_matched_and_dialled_by_keyboard_alone(page, empty_a
     page.keyboard.press("Enter")
     expect(page.get_by_text("A-01 to A-03 are written down.")).to_be_visible()
     page.goto(f"{empty_address}/kit/charger")
-    page.locator("#f-id").fill("C")
-    page.locator("#f-channel0-id").fill("C-1")
-    page.locator("#f-channel0-max_current_a").fill("10")
-    page.locator("#f-channel0-max_power_w").fill("200")
+    page.get_by_label("Tag").first.fill("C")
+    channel = page.get_by_role("group", name="Channel 1")
+    for label, text in (("Tag", "C-1"), ("Most amps", "10"), ("Most watts", "200")):
+        channel.get_by_label(label).fill(text)
     page.keyboard.press("Enter")
     expect(page.get_by_text("C is written down.")).to_be_visible()
     page.goto(f"{empty_address}/kit/board")
@@ -31,7 +31,7 @@ def test_a_class_is_measured_matched_and_dialled_by_keyboard_alone(page, empty_a
 
     page.goto(f"{empty_address}/measure")
     for tag, digits in (("A-01", "380381380"), ("A-02", "382382381"), ("A-03", "368368368")):
-        expect(page.locator("#pack-tag")).to_have_text(tag)
+        expect(read_now(page, tag)).to_be_visible()
         page.keyboard.type(digits)
         expect(page.get_by_role("status").filter(has_text="Can share")).to_be_visible()
         page.keyboard.press("Enter")
@@ -40,8 +40,8 @@ def test_a_class_is_measured_matched_and_dialled_by_keyboard_alone(page, empty_a
     expect(page).to_have_url(re.compile("/match"))
     expect(page.get_by_role("region", name="Group A")).to_contain_text("4.4 A")
     expect(page.get_by_role("region", name="Left out")).to_contain_text("A-03")
-    page.locator("body").press("Enter")
-    expect(page.locator(".big-amps")).to_have_text("4.4 A")
+    page.keyboard.press("Enter")
+    expect(amps(page)).to_have_text(re.compile(r"^\s*4\.4 A"))
     expect(page.get_by_label("Dial card")).to_contain_text("Charger must show")
 
 
@@ -64,7 +64,7 @@ def test_a_questioned_reading_is_confirmed_or_mended(page, address):
     page.keyboard.press("Enter")
     expect(page.get_by_text("P-13 is written down.")).to_be_visible()
     page.goto(f"{address}/packs/history?id=P-13")
-    expect(page.locator("tbody tr td").first).to_have_text(re.compile(r"3.84\s+3.49\s+3.84\s+3.84"))
+    expect(page.get_by_role("cell").first).to_have_text(re.compile(r"3.84\s+3.49\s+3.84\s+3.84"))
 
 
 def test_a_pack_is_moved_by_hand_and_back_by_keys(page, address):
@@ -72,7 +72,7 @@ def test_a_pack_is_moved_by_hand_and_back_by_keys(page, address):
     row = page.locator("tr[data-pack='P-04']")
     expect(row).to_be_focused()
     page.keyboard.press("Delete")
-    expect(page.locator("tr[data-pack='P-04'] td").first).to_contain_text("left out")
+    expect(row.get_by_role("cell").first).to_contain_text("left out")
     page.goto(f"{address}/match?class=lipo-4S&pack=P-12")
     page.keyboard.press("1")
     expect(page.get_by_text("P-12 is moved, but this group may not be charged")).to_be_visible()
@@ -83,60 +83,60 @@ def test_a_pack_is_moved_by_hand_and_back_by_keys(page, address):
 
 def test_board_channel_rate_and_feed_change_the_amps_in_place(page, address):
     page.goto(f"{address}/charge?packs=T-01&packs=T-02&packs=T-04&packs=T-07")
-    expect(page.locator(".big-amps")).to_have_text("9.9 A")
+    expect(amps(page)).to_have_text(re.compile(r"^\s*9\.9 A"))
     page.get_by_label("Rate, C").fill("0.5")
     page.get_by_label("Rate, C").press("Tab")
-    expect(page.locator(".big-amps")).to_have_text("6.6 A")
+    expect(amps(page)).to_have_text(re.compile(r"^\s*6\.6 A"))
     page.get_by_label("Or own amps").fill("5.5")
     page.get_by_label("Or own amps").press("Tab")
-    expect(page.locator(".big-amps")).to_have_text("5.5 A")
+    expect(amps(page)).to_have_text(re.compile(r"^\s*5\.5 A"))
     page.get_by_label("Or own amps").fill("")
     page.get_by_label("Or own amps").press("Tab")
-    expect(page.locator(".big-amps")).to_have_text("6.6 A")
+    expect(amps(page)).to_have_text(re.compile(r"^\s*6\.6 A"))
     page.get_by_label("Channel").select_option("Small-1")
-    expect(page.locator(".big-amps")).to_have_text("3.1 A")
+    expect(amps(page)).to_have_text(re.compile(r"^\s*3\.1 A"))
     expect(page).to_have_url(re.compile("channel=Small-1"))
     page.reload()
-    expect(page.locator(".big-amps")).to_have_text("3.1 A")
+    expect(amps(page)).to_have_text(re.compile(r"^\s*3\.1 A"))
 
 
 def test_on_a_phone_the_pages_own_pad_measures_without_scrolling(phone, address):
     phone.goto(f"{address}/measure?pack=P-13")
     for digit in "384385384384":
-        phone.locator(f"[data-key='{digit}']").tap()
+        pad(phone).get_by_role("button", name=digit, exact=True).tap()
     expect(phone.get_by_role("status").filter(has_text="Can share")).to_be_visible()
-    box = phone.locator(".key-next").bounding_box()
+    box = pad(phone).get_by_role("button", name=NEXT).bounding_box()
     assert box["y"] + box["height"] <= PHONE["height"] - 66
     assert box["height"] >= 190
-    phone.locator(".key-next").tap()
+    pad(phone).get_by_role("button", name=NEXT).tap()
     expect(phone.get_by_text("P-13 is written down.")).to_be_visible()
     phone.goto(f"{address}/match?class=lipo-4S")
     expect(phone.locator("#small-A svg")).to_be_visible()
     phone.get_by_role("link", name="Group A", exact=True).tap()
-    expect(phone.locator(".big-amps")).to_be_visible()
+    expect(amps(phone)).to_be_visible()
 
 
 def test_from_measured_packs_to_a_plan_by_keyboard(page, address):
     page.goto(f"{address}/match")
-    page.locator("body").press(".")
+    page.keyboard.press(".")
     expect(page.get_by_role("heading", name="Plan", exact=True)).to_be_visible()
     page.get_by_label("Try for").focus()
     page.keyboard.press("Home")
-    page.locator("main").focus()
+    page.get_by_role("main").focus()
     page.keyboard.press("r")
     expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
     expect(page.locator(".wide-only svg.strip-picture")).to_be_visible()
     page.get_by_role("link", name="Run sheet to print").click()
     page.emulate_media(media="print")
     expect(page.get_by_role("table")).to_be_visible()
-    expect(page.locator(".rail")).to_be_hidden()
+    expect(steps(page)).to_be_hidden()
     assert b"/Count 1\n" in page.pdf(prefer_css_page_size=True)  # one page
 
 
 def planned(page, address, path="/plan"):
     page.goto(address + path)
     page.get_by_label("Try for").select_option("2.0")
-    page.locator("#plan-anew").click()
+    page.get_by_role("button", name=re.compile("^Plan (it|from now)")).click()
     expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
 
 
@@ -151,7 +151,7 @@ def test_a_heat_is_moved_and_the_plan_follows_it(page, address):
     page.get_by_role("link", name="To the plan").click()
     expect(page.get_by_text("Something changed since this plan was made.")).to_be_visible()
     page.get_by_label("I followed this plan so far").check()
-    page.locator("#plan-anew").click()
+    page.get_by_role("button", name=re.compile("^Plan (it|from now)")).click()
     expect(page.get_by_role("heading", name="What changed")).to_be_visible(timeout=20_000)
     hour, minute = map(int, time.split(":"))
     later = f"{(hour * 60 + minute + 15) // 60 % 24:02}:{(minute + 15) % 60:02} Tow 1"
@@ -205,25 +205,25 @@ def test_a_few_letters_reach_a_pack_a_page_and_an_act(page, address):
     page.goto(f"{address}/plan")
     page.keyboard.press("j")
     page.keyboard.type("p-07")
-    expect(page.locator("#palette [aria-selected=true]")).to_contain_text("P-07")
+    expect(page.get_by_role("dialog", name="Go anywhere").get_by_role("option", selected=True)).to_contain_text("P-07")
     page.keyboard.press("Enter")
-    expect(page.locator("#pack-tag")).to_have_text("P-07")
+    expect(read_now(page, "P-07")).to_be_visible()
     page.get_by_role("button", name="Write it down").focus()
     page.keyboard.press("j")
     page.keyboard.type("hrul")  # letters in their order are enough
-    expect(page.locator("#palette [aria-selected=true]")).to_contain_text("House rules")
+    expect(page.get_by_role("dialog", name="Go anywhere").get_by_role("option", selected=True)).to_contain_text("House rules")
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/rules$"))
     page.goto(f"{address}/packs")
     page.keyboard.press("j")
     page.keyboard.type("add a p")
-    expect(page.locator("#palette [aria-selected=true]")).to_contain_text("on this page")
+    expect(page.get_by_role("dialog", name="Go anywhere").get_by_role("option", selected=True)).to_contain_text("on this page")
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/packs/edit$"))
     page.goto(f"{address}/packs")
     page.keyboard.press("j")
     page.keyboard.press("Escape")
-    expect(page.locator("#palette")).to_be_hidden()
+    expect(page.get_by_role("dialog", name="Go anywhere")).to_be_hidden()
 
 
 def test_the_times_of_heats_are_set_by_keys_on_the_board(page, address):

@@ -14,7 +14,19 @@ from urllib.parse import urlencode
 import pytest
 from playwright.sync_api import expect
 
-from tests.browser.bench import CHROMIUM, PHONE, compared_and_started, launched, taken_in_hand, turning
+from tests.browser.bench import (
+    CHROMIUM,
+    NEXT,
+    PHONE,
+    compared_and_started,
+    launched,
+    pad,
+    read_now,
+    state_of,
+    steps,
+    taken_in_hand,
+    turning,
+)
 
 WORKER = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
 """Another run of these tests at the same time has a cable and doors of its own."""
@@ -135,22 +147,22 @@ def test_a_day_on_the_phone_alone(iterum, phone_browser):
         paired(page, "day phone")
 
         page.goto(f"{at}/p/T-02")  # the camera read the code of its label
-        expect(page.locator("#pack-tag")).to_have_text("T-02")
+        expect(read_now(page, "T-02")).to_be_visible()
         for digit in "382" * 6:
-            page.locator(f"[data-key='{digit}']").tap()
-        page.locator(".key-next").tap()
-        asked = page.locator(".key-next", has_text="Confirm")
+            pad(page).get_by_role("button", name=digit, exact=True).tap()
+        pad(page).get_by_role("button", name=NEXT).tap()
+        asked = pad(page).get_by_role("button", name="Confirm")
         written = page.get_by_text("T-02 is written down.")
         expect(asked.or_(written).first).to_be_visible()
         if not written.count():  # it stands off what was read before
             asked.tap()
         expect(written).to_be_visible()
 
-        page.locator("[data-step='2']").tap()
+        steps(page).get_by_role("link", name="Match").tap()
         expect(page.locator(".phone-ladder svg").first).to_be_visible()
-        page.locator("[data-step='3']").tap()
+        steps(page).get_by_role("link", name="Plan").tap()
         expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=60_000)
-        page.locator("[data-step='4']").tap()
+        steps(page).get_by_role("link", name="Charge").tap()
         key = taken_in_hand(page)
         evened = page.get_by_role("button", name=re.compile("They have evened out|Look again"))
         for _ in range(60):
@@ -160,20 +172,20 @@ def test_a_day_on_the_phone_alone(iterum, phone_browser):
                 evened.tap()
             page.wait_for_timeout(1000)
         compared_and_started(page)
-        expect(page.locator(".run-state")).to_have_text("charging")
+        expect(state_of(page)).to_have_text("charging")
 
         page.get_by_role("button", name=re.compile("Record")).tap()
         expect(page.get_by_text("The check is written down.")).to_be_visible()
         page.once("dialog", lambda dialog: dialog.accept())
-        page.locator("#stop").tap()
-        expect(page.locator(".run-state")).to_have_text("stopped")
+        page.get_by_role("button", name=re.compile("^Stop ")).tap()
+        expect(state_of(page)).to_have_text("stopped")
 
-        page.locator("#wrong").tap()
+        page.get_by_role("link", name="Something’s wrong").tap()
         expect(page.get_by_text("Smoke, hiss, sparks or fire").first).to_be_visible()
         page.goto(f"{at}/run/{key}")
         page.get_by_role("button", name="Log it without reading them").tap()
         expect(page.get_by_text("free again.").first).to_be_visible()
-        page.locator("[data-step='5']").tap()
+        steps(page).get_by_role("link", name="Put away").tap()
         expect(page.get_by_role("heading", name="Put away")).to_be_visible()
 
 

@@ -3,7 +3,7 @@
 import pytest
 from playwright.sync_api import expect
 
-from tests.browser.bench import turning
+from tests.browser.bench import read_now, state_of, turning
 
 KEYS_TO_AMPS = 90
 """From nothing to the first amps: six like packs, one charger, one bank, one board; measuring not counted."""
@@ -32,7 +32,7 @@ class Hands:
 
 def charged(hands, cells, pack_v, current_a):
     """Every step of a batch on a board, from taken in hand to charging; what the charger shows is typed."""
-    state = hands.page.locator(".run-state")
+    state = state_of(hands.page)
     expect(state).to_have_text("planned")
     hands.press("a")
     expect(state).to_have_text("inspected")
@@ -62,11 +62,11 @@ def test_a_new_pilot_comes_from_nothing_to_amps_in_ninety_keys(page, empty_addre
     expect(page.get_by_text("source-1").first).to_be_visible()
     hands.type("6")
     for number in range(1, 7):
-        expect(page.locator("#pack-tag")).to_have_text(f"A-{number:02}")
+        expect(read_now(page, f"A-{number:02}")).to_be_visible()
         hands.type("380380380", counted=False)
-    page.locator("#primary").filter(has_text="Match").wait_for()
+    page.get_by_role("main").get_by_role("link", name="Match").first.wait_for()
     hands.press("Enter")
-    page.locator("#primary").filter(has_text="Dial").wait_for()
+    page.get_by_role("main").get_by_role("link", name="Dial").first.wait_for()
     hands.press("Enter")
     page.get_by_role("button", name="Take it in hand").wait_for()
     hands.press("Enter")
@@ -103,11 +103,11 @@ def test_a_table_of_packs_is_taken_whole(page, empty_address):
 @pytest.mark.parametrize("path", ["/plan", "/charge"])
 def test_an_expert_takes_the_next_batch_with_one_key(page, planned_address, path):
     page.goto(planned_address + path)
-    said = page.locator(".next-card").inner_text()
+    said = page.get_by_role("region", name="Now").inner_text()
     assert "Take it in hand" in said
-    page.locator("main").focus()
+    page.get_by_role("main").focus()
     page.keyboard.press("Enter")
-    expect(page.locator(".run-state")).to_have_text("planned")
+    expect(state_of(page)).to_have_text("planned")
 
 
 KEYS_FROM_PLAN_TO_AMPS, KEYS_A_PACK = 17, 13
@@ -118,9 +118,9 @@ three digits a cell, and Enter."""
 def test_an_expert_comes_from_the_plan_to_a_charge_in_a_few_keys(page, planned_address):
     page.goto(f"{planned_address}/plan")
     hands = Hands(page)
-    page.locator("main").focus()
+    page.get_by_role("main").focus()
     hands.press("Enter")
-    expect(page.locator(".run-state")).to_have_text("planned")
+    expect(state_of(page)).to_have_text("planned")
     assert page.get_by_role("heading", level=1).inner_text().count("P-") == 6
     charged(hands, "4", "15.4", "10.8")
     assert hands.keys <= KEYS_FROM_PLAN_TO_AMPS
@@ -134,9 +134,9 @@ def test_packs_are_read_one_after_another_by_their_digits_and_enter_alone(page, 
     page.goto(f"{empty_address}/measure")
     page.evaluate("window.stands = 'yes'")
     for tag in ("A-01", "A-02"):
-        expect(page.locator("#pack-tag")).to_have_text(tag)
+        expect(read_now(page, tag)).to_be_visible()
         hands.type("384384384384")
-    expect(page.locator("#pack-tag")).to_have_text("A-03")
+    expect(read_now(page, "A-03")).to_be_visible()
     assert hands.keys == 2 * KEYS_A_PACK
     assert page.evaluate("window.stands") == "yes"  # the page stands, its next pack comes in it
     assert (page.title(), page.url) == ("Measure A-03 · Iterum", f"{empty_address}/measure?pack=A-03")
@@ -144,7 +144,7 @@ def test_packs_are_read_one_after_another_by_their_digits_and_enter_alone(page, 
     expect(page.get_by_role("navigation", name="Steps and stores")).to_contain_text("2 of 3")
     with turning(page):
         page.go_back()
-    expect(page.locator("#pack-tag")).to_have_text("A-02")
+    expect(read_now(page, "A-02")).to_be_visible()
 
 
 TAPS_FROM_GROUP_TO_AMPS = 6
@@ -162,7 +162,7 @@ def test_a_thumb_comes_from_a_group_to_a_charge_in_a_few_taps(phone, address):
     phone.goto(f"{address}/match?class=lipo-6S")
     tap(phone.get_by_role("link", name="Group A", exact=True))
     tap(phone.get_by_role("button", name="Take it in hand"))
-    state = phone.locator(".run-state")
+    state = state_of(phone)
     expect(state).to_have_text("planned")
     tap(phone.get_by_role("button", name="All of these are sound"))
     expect(state).to_have_text("inspected")

@@ -19,6 +19,8 @@ from iterum.core.planning.starts import anywhere, chosen_packs
 
 NEARLY_WHOLE = (0.9, 0.5, 0.7)
 """From which share on a column is taken, a plan for each: few at a time leave it free, many keep its balance."""
+MANY = 50
+"""Packs from which on the columns of every size take longer than a plan can wait for."""
 AT_ONCE = 200
 """Columns that are worked out before the search looks up again."""
 OVER_MIN = 10.0
@@ -44,12 +46,13 @@ def by_windows(problem: Problem, needed: dict[str, int]) -> Iterator[list[Gene] 
         return  # packs that come and go are placed in the order of their heats
     columns: list[Column] = []
     ports = {board.ports for board in problem.boards}
-    full = sorted({1, *ports})
-    between = sorted(set(range(1, max(full))) - set(full))
-    # Single packs and full boards give a first plan in half the time; every other size is there for those after it.
-    for sizes, shares in ((full, NEARLY_WHOLE[:1]), (between, NEARLY_WHOLE[1:])):
+    full = {1, *ports}
+    every = set(range(1, max(full) + 1))
+    # With many packs, single ones and full boards give a first plan in half the time; every other size comes after it.
+    first = full if len(problem.packs) > MANY else every
+    for sizes, shares in ((first, NEARLY_WHOLE[:1]), (every - first, NEARLY_WHOLE[1:])):
         for members in chosen_packs(problem, needed):
-            for column in _columns(problem, members, sizes):
+            for column in _columns(problem, members, sorted(sizes)):
                 columns.append(column)
                 if len(columns) % AT_ONCE == 0:
                     yield None
