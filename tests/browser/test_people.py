@@ -85,6 +85,18 @@ def test_what_the_label_leaves_open_is_asked_on_the_same_page(page, empty_addres
     expect(page.get_by_text("A-01 to A-02").first).to_be_visible()
 
 
+def test_what_was_refused_is_typed_anew_and_not_typed_on_to(page, empty_address):
+    page.goto(empty_address)
+    hands = Hands(page)
+    hands.type("2x1500 4S LiPo")
+    hands.type("8x2200 3S LiPo")  # the cursor has gone on to the charger
+    expect(page.get_by_text("This reads as packs: write it down under 1.")).to_be_visible()
+    hands.type("dual 400W 12A 6S")
+    expect(page.get_by_text("charger-1 is written down.")).to_be_visible()
+    page.goto(f"{empty_address}/kit/charger?id=charger-1")
+    expect(page.get_by_role("group", name="Channel 1").get_by_label("Most cells")).to_have_value("6")
+
+
 def test_a_table_of_packs_is_taken_whole(page, empty_address):
     page.goto(f"{empty_address}/begin/table")
     page.get_by_label("Paste it here").fill(

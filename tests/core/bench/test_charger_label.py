@@ -12,6 +12,7 @@ from iterum.exchange.labels import charger_of
     ("4 x 100 W 10A 6S", ChargerLabel(4, None, None, 100, 10, None, None, 6, None, None)),
     ("quad 400 W, 10 A, 1 to 6S", ChargerLabel(4, 400, None, 100, 10, None, 1, 6, None, None)),
     ("AC 200 W DC 600 W 2 channels 16 A 6S input 10-30 V", ChargerLabel(2, 600, 200, 300, 16, None, None, 6, 10, 30)),
+    ("2x1500 watts 30 A 14S", ChargerLabel(2, None, None, 1500, 30, None, None, 14, None, None)),
     ("four channels, 0,1-5 A, 50 W per channel, 4S", ChargerLabel(4, None, None, 50, 5, 0.1, None, 4, None, None)),
 ])  # fmt: skip
 def test_a_charger_is_read_as_it_is_said(text, expected):
@@ -21,6 +22,9 @@ def test_a_charger_is_read_as_it_is_said(text, expected):
 @pytest.mark.parametrize(("text", "says"), [
     ("400 W", "its amps"), ("12 A 6S", "its watts"), ("250 W 12 A", "its cells"), ("", "its amps"), ("60 x 100 W 5 A 6S", "1 to 16 channels"),
     ("100 W 5 A 20S", "1 to 14 cells"),
+    # Typed on behind what was refused, cells of a pack would be taken for the charger's.
+    ("8x2200 3S 45C LiPodual 400W 12A 6S", "names packs too"), ("6 x 650 3S dual 400W 12A 6S", "names packs too"),
+    ("2200 mAh 3S dual 400W 12A 6S", "names packs too"),
 ])  # fmt: skip
 def test_what_is_missing_is_told(text, says):
     with pytest.raises(ValueError, match=says):

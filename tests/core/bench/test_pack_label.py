@@ -39,6 +39,7 @@ def test_volts_that_several_chemistries_have_are_asked_about(text, could_be):
 @pytest.mark.parametrize(("text", "says"), [
     ("4S LiPo", "capacity"), ("14.8 V LiHV 1500 4S", "does not go with"), ("99 x 3S 650", "60 at most"),
     ("0 x 3S 650", "60 at most"), ("16S 5000 lipo", "1 to 14"), ("3S 2.2 mAh", "2.2 Ah"), ("", "capacity"), ("9.13 V 2200", "no pack"),
+    ("dual 400W 12A 6S 8x2200 3S LiPo", "6S or 3S"), ("3S 650 4S 1500 LiPo", "3S or 4S"),
 ])  # fmt: skip
 def test_what_a_label_cannot_say_is_told_with_its_mend(text, says):
     with pytest.raises(ValueError, match=says):

@@ -25,6 +25,9 @@ _W = re.compile(_N + r"\s*w(?:atts?)?\b", re.I)
 _AMPS = re.compile(_N + r"\s*(?:a)?\s*(?:to|-|–|\.\.)\s*" + _N + r"\s*a(?:mps?)?\b", re.I)
 _A = re.compile(_N + r"\s*a(?:mps?)?\b(?!\s*(?:channel|ch\b))", re.I)
 _CELLS = re.compile(r"(?<![\d.])(\d{1,2})\s*s?\s*(?:to|-|–)\s*(\d{1,2})\s*s\b|(?<![\d.])(\d{1,2})\s*s\b", re.I)
+_OF_PACKS = re.compile(
+    r"\d\s*mah\b|(?<![\d.])\d{1,2}\s*(?:x|×)\s*\d{3,5}(?![\d.]|\s*(?:w(?:atts?)?|a(?:mps?)?)\b)", re.I
+)
 _INPUT = re.compile(r"(?:input|in)[^\d]{0,4}" + _N + r"\s*v?\s*(?:to|-|–)\s*" + _N + r"\s*v", re.I)
 _DISCHARGE = re.compile(
     r"discharg\w*[ :]*(?:with |at |up to )?(?:\d+(?:[.,]\d+)?\s*[AW]\b[ /]*(?:and )?){1,2}"
@@ -71,6 +74,8 @@ def read_charger(text: str) -> ChargerLabel:
     text : as it was typed.
     """
     said = " ".join(text.replace(" ", " ").split())
+    if _OF_PACKS.search(said):  # typed on behind a pack's label, its cells would be taken for the charger's
+        raise ValueError("say the charger alone: this names packs too")
     counted = _COUNT.search(said)
     channels = 1
     if counted:

@@ -68,6 +68,8 @@ _AH = re.compile(rf"{_NUMBER}\s*ah\b")
 _VOLTS = re.compile(rf"{_NUMBER}\s*v\b")
 _CELLS = re.compile(r"\b(\d{1,2})\s*s\b")
 _BARE = re.compile(r"\b(\d{3,6})\b")
+_BARE_ANY = re.compile(r"(?<![\d.])(\d{3,6})\b(?!\s*[a-z])")
+"""Also behind a count, as in 8x2200; nothing that has a unit."""
 BANK_CELL_V, BANK_GIVES = 3.65, 0.85
 """A power bank's mAh are at the volts of its cells, 3.6 to 3.7, and its converter gives 80 to 90 % of it. Common
 practice, no source."""
@@ -126,6 +128,11 @@ def energy_of_label(text: str) -> Labelled:
         wh = round(_figure(watt_hours) * (1000 if watt_hours.group(3) else 1), 1)
         return Labelled(wh, volts_v, f"{wh:g} Wh")
     milli, amp_hours = _MAH.search(said), _AH.search(said)
+    told_ah = {_figure(hit) / 1000 for hit in _MAH.finditer(said)} | {_figure(hit) for hit in _AH.finditer(said)}
+    if cells:
+        told_ah |= {float(hit[1]) / 1000 for hit in _BARE_ANY.finditer(said)}
+    if len(told_ah) > 1:
+        raise ValueError(f"{' or '.join(f'{ah:g} Ah' for ah in sorted(told_ah))}? Say one source at a time")
     if milli:
         ah = _figure(milli) / 1000
     elif amp_hours:

@@ -74,8 +74,10 @@ def read_label(text: str) -> PackLabel:
         raise ValueError(f"so many packs at once are {MOST_ALIKE} at most")
     capacity_mah, rest = _capacity(rest)
     chemistry = next((name for name, words in _NAMED if re.search(words, rest, re.I)), None)
-    told, volts = _CELLS.search(rest), _VOLTS.search(rest)
-    cells = int(told[1]) if told else None
+    counts, volts = list(dict.fromkeys(int(hit[1]) for hit in _CELLS.finditer(rest))), _VOLTS.search(rest)
+    if len(counts) > 1:
+        raise ValueError(f"{counts[0]}S or {counts[1]}S? Say one kind of pack at a time")
+    cells = counts[0] if counts else None
     could_be: tuple[tuple[str, int], ...] = ()
     if volts:
         could_be = _by_volts(_value(volts[1]), chemistry, cells)

@@ -26,6 +26,8 @@ startTriples();
 startKeeping();
 startWake();
 document.querySelector(".row-picked")?.focus({ preventScroll: true });
+/* What was refused is typed anew, not typed on to. */
+document.querySelector("input[autofocus][aria-invalid=true]")?.select();
 if (!window.matchMedia("(prefers-reduced-motion: reduce)").matches) {
   document.querySelector("[data-ride]")?.beginElement(); /* the line of now rides to what happens next */
 }
