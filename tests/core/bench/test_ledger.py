@@ -64,7 +64,7 @@ def test_a_label_gives_watt_hours(label, wh, volts, part):
 
 @pytest.mark.parametrize("label", ["", "big one", "100 Ah", "5200", "12 V 60 Ah 8x2200 mAh", "8x2200 3S LiPo 12 V 60 Ah"])
 def test_a_label_that_does_not_say_enough_or_two_things_is_asked_for_more(label):
-    with pytest.raises(ValueError, match="(?i)say"):
+    with pytest.raises(ValueError, match=r"(?i)say"):
         energy_of_label(label)
 
 
