@@ -11,6 +11,7 @@ from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
 from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules, MatchBy
 from iterum.core.bench.session import Session, Wish
+from iterum.core.electrical.plugging import join_reasons, plug_by_plug
 from iterum.core.planning.bounds import Leaders, leaders_bound_min, lower_bound_min
 from iterum.core.planning.explain import bottlenecks, explain
 from iterum.core.planning.planner import Planner
@@ -164,6 +165,25 @@ def test_no_batch_is_sooner_full_than_the_sharper_bound_reckons(seed):
                 ports = problem.boards[board].ports if board >= 0 else 1
                 least_min = program.least_charge_min(family, machine, board, ports, members)
                 assert problem.rules.setup_min + costs.wait_min + costs.minutes >= least_min, (members, part)
+
+
+@pytest.mark.parametrize("seed", range(4 * SOAK))
+def test_what_is_called_gentle_the_model_lets_pass_plug_by_plug_on_any_board(seed):
+    """The short cut past the model: no lead is shorter than the one that it counts in."""
+    rng, gentle = random.Random(seed), 0
+    rules = HouseRules(join_peak_c=5.0, join_over_s=0.0)
+    for _ in range(60):
+        packs = tuple(
+            even(f"P{n}", round(rng.uniform(3.74, 3.80), 3), mah=rng.choice((1300, 3300)), max_charge_c=rng.choice((1, 2, 3)),
+                 discharge_c=rng.choice((20, 75)))
+            for n in range(rng.randint(2, 4))
+        )  # fmt: skip
+        problem = Problem(Session(packs, Kit((Board("B", 6, lead_mohm=rng.choice((1, 5, 20))),)), rules))
+        if problem._gentle(packs):
+            gentle += 1
+            for order in permutations(packs):
+                assert join_reasons(plug_by_plug(order, problem._least_lead_mohm), rules) == ()
+    assert gentle > 5
 
 
 @pytest.mark.parametrize("seed", range(4))
