@@ -32,11 +32,12 @@ def _candidates(problem: Problem) -> list[tuple[Gene, int, Costs]] | None:
                 for machine in range(len(problem.machines)):
                     for board in problem.boards_for(chosen):
                         seen: set[float] = set()
+                        on = problem.boards[board].id if board >= 0 else None
                         for part in range(3):
                             costs = problem.costs(chosen, machine, board, part)
                             if costs is not None and costs.current_a not in seen:
                                 seen.add(costs.current_a)
-                                candidates.append((Gene(chosen, machine, part), board, costs))
+                                candidates.append((Gene(chosen, machine, part, board=on), board, costs))
                 if len(candidates) > MOST_CANDIDATES:
                     return None
     return candidates

@@ -105,7 +105,8 @@ def _genes(problem: Problem, batches: Sequence[PlannedBatch]) -> list[Gene]:
         used |= set(members)
         if problem.may_join(members) and problem.boards_for(members):
             stays = batch.end_min > batch.full_min + MOMENT_MIN or not problem.rounds
-            genes.append(Gene(members, machine, _part(problem, members, machine, batch), balance=stays))
+            part = _part(problem, members, machine, batch)
+            genes.append(Gene(members, machine, part, stays, batch.board))
         else:
             genes += [Gene((member,), machine) for member in members]
     if not problem.wanted:
@@ -115,7 +116,8 @@ def _genes(problem: Problem, batches: Sequence[PlannedBatch]) -> list[Gene]:
 
 def _part(problem: Problem, members: tuple[int, ...], machine: int, batch: PlannedBatch) -> int:
     """The part of the amps that comes nearest to what the batch had."""
-    board = problem.boards_for(members)[0]
+    boards, own = problem.boards_for(members), problem.board_of(batch.board)
+    board = own if own in boards else boards[0]
     best = (inf, 0)
     for part in range(problem.parts):
         costs = problem.costs(members, machine, board, part)

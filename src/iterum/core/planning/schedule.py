@@ -16,13 +16,15 @@ VISIT_GAP_MIN = 5.0
 
 
 class Gene(NamedTuple):  # a tuple, as is `Seated`: made anew hundreds of thousands of times
-    """One batch before it has a time: members (indices of packs, rising), channel, which part of the amps, and whether
-    it stays on to balance once it is full."""
+    """One batch before it has a time: members (indices of packs, rising), channel, which part of the amps, whether it
+    stays on to balance once it is full, and the board it is to be on: whichever ends it first, where that is None or
+    does not take it."""
 
     members: tuple[int, ...]
     machine: int
     part: int = 0
     balance: bool = True
+    board: str | None = None
 
     def minutes(self, costs: Costs) -> float:
         """From the start of charging until it comes off."""
@@ -203,7 +205,7 @@ class Occupancy:
         release_min = max(release_min, problem.release_min(gene.members))
         full_by_min = min(full_by_min, problem.last_min(gene.members)) + EPS
         source = problem.machines[gene.machine].source_id
-        for board in problem.boards_for(gene.members):
+        for board in self._boards(gene):
             costs = problem.costs(gene.members, gene.machine, board, gene.part)
             if costs is None:
                 continue
@@ -223,6 +225,13 @@ class Occupancy:
             return None
         end, full, start, lead, board, costs = best
         return Seated(gene, board, costs, start, lead, full, end)
+
+    def _boards(self, gene: Gene) -> tuple[int, ...]:
+        """The boards to try: the one it is to be on, or all that take it."""
+        boards = self.problem.boards_for(gene.members)
+        if gene.board is None or len(boards) < 2:
+            return boards
+        return tuple(board for board in boards if self.problem.boards[board].id == gene.board) or boards
 
     def _taken_off(self, gene: Gene, full_min: float, balanced_min: float) -> float:
         """When a batch comes off: balanced, or before that where its packs are full and their heat begins."""

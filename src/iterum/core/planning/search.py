@@ -8,14 +8,14 @@ either. It counts iterations, not seconds, and its numbers are drawn from a seed
 import random
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import cycle
+from itertools import cycle, islice
 from math import exp, inf
 
+from iterum.core.planning.drafts import by_windows
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.starts import boards_by_hand, by_dispatch, by_rules, one_pack_a_channel
-from iterum.core.planning.windows import by_windows
 
 CHUNK = 100
 """Iterations between two reports."""
@@ -27,7 +27,7 @@ COLD = 0.1
 """Temperatures at the start of one run and of the next, iterations of a run, and the temperature at its end: minutes
 that a worse plan may cost. Cold runs are soon good on large sessions, hot ones leave a plan that only looks good on
 small ones; several short runs beat one long one."""
-FIRST, FROM_WINDOWS = 300, 1_500
+FIRST, FROM_WINDOWS, WINDOWS = 300, 1_500, 320
 """Iterations of the runs with which a large session begins: from a start that it has, and from each by windows."""
 LAST_FIRST = 0.2
 """How often a move begins with the batch that ends last."""
@@ -102,10 +102,11 @@ class Search:
     def __iter__(self) -> Iterator[Candidate]:
         """Runs of annealing, one after another, reporting the best after each chunk."""
         small = len(self.problem.packs) <= SMALL
-        if not small:
-            if self._has_start and self.best.genes:
-                yield from self._anneal(LARGE_HOT[0], FIRST)
-            yield from self._from_windows()
+        starts = by_windows(self.problem, self.needed, self.random.randrange(1 << 30))
+        hots = SMALL_HOT if small else LARGE_HOT
+        if self._has_start and self.best.genes and not self.problem.rounds:
+            yield from self._anneal(hots[0], FIRST)
+        yield from self._from_windows(starts)
         if not self._begun:
             self._begun = True
             for way in self._by_the_rest():
@@ -114,17 +115,21 @@ class Search:
         if not self.best.genes:
             yield self.best
             return
-        for hot in cycle(SMALL_HOT if small else LARGE_HOT):
+        for hot in cycle(hots):
             yield from self._anneal(hot, SMALL_RUN if small else LARGE_RUN)
+            yield from self._from_windows(starts)
 
-    def _from_windows(self) -> Iterator[Candidate]:
-        """A short run from each plan that windows in volts give."""
-        for start in by_windows(self.problem, self.needed):
+    def _from_windows(self, starts: Iterator[list[Gene] | None]) -> Iterator[Candidate]:
+        """A short run from the best of some plans that windows in volts give."""
+        begun: Candidate | None = None
+        for start in islice(starts, max(WINDOWS // max(len(self.problem.packs), 1), 1)):
             if start is not None:
-                begun = self.candidate(tuple(start))
+                candidate = self.candidate(tuple(start))
+                begun = min(begun or candidate, candidate, key=lambda candidate: candidate.score)
                 self.best = min(self.best, begun, key=lambda candidate: candidate.score)
-                yield from self._anneal(LARGE_HOT[0], FROM_WINDOWS, begun)
             yield self.best
+        if begun is not None:
+            yield from self._anneal(LARGE_HOT[0], FROM_WINDOWS, begun)
 
     def _anneal(self, hot: float, turns: int, begun: Candidate | None = None) -> Iterator[Candidate]:
         """One run, from the best plan or another one."""
@@ -170,7 +175,7 @@ class Search:
         at = self._at(genes, schedule)
         gene = genes[at]
         if pick < 0.45:
-            genes[at] = gene._replace(machine=self._machine())
+            genes[at] = gene._replace(machine=self._machine(), board=None)
             return genes
         if self.problem.rounds and pick < 0.52:
             genes[at] = gene._replace(balance=not gene.balance)

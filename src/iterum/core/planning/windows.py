@@ -1,178 +1,187 @@
-"""Plans to start a large session from: packs side by side in volts as batches, shared out by a linear program.
+"""Packs side by side in volts as batches without a time: what may be charged so, where, and what it loads.
 
-Set partitioning by columns. A column is a batch of packs that stand next to each other in volts, on one kind of channel
-and board, with the minutes that it takes there. The program shares all packs out so that the fullest load of channels,
-boards, hands and watts is least; what it wants nearly whole is taken, and the rest shared out again, until every pack
-has its batch (diving). It knows loads and no times: `_in_time` gives those, and annealing goes on from there.
+A window is packs of a family that stand next to each other in volts; a draft is windows that hold every pack once, each
+with a way to charge it. Both are what plans are begun from (`drafts`), and cost far less to reckon with than times.
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from functools import cached_property
 from math import inf
-
-from ortools.linear_solver.python import model_builder
+from typing import NamedTuple
 
 from iterum.core.planning.batches import Costs
 from iterum.core.planning.problem import Problem
-from iterum.core.planning.schedule import Gene, Occupancy, Seated
+from iterum.core.planning.schedule import Gene
 from iterum.core.planning.starts import anywhere, chosen_packs
 
-NEARLY_WHOLE = (0.9, 0.5, 0.7)
-"""From which share on a column is taken, a plan for each: few at a time leave it free, many keep its balance."""
-MANY = 50
-"""Packs from which on the columns of every size take longer than a plan can wait for."""
-AT_ONCE = 200
-"""Columns that are worked out before the search looks up again."""
-OVER_MIN = 10.0
-"""Minutes that a Wh over the budget of a source weighs in the program, which so always has an answer."""
-Load = tuple[str, object]
+
+class Window(NamedTuple):
+    """Packs of a family from `low` until before `high`, in the order of their volts."""
+
+    family: int
+    low: int
+    high: int
+
+    @property
+    def places(self) -> list[tuple[int, int]]:
+        """Its packs, each by family and place in it."""
+        return [(self.family, place) for place in range(self.low, self.high)]
 
 
-@dataclass(frozen=True)
-class Column:
-    """One batch without a time, on the first channel of its kind. loads : what it takes of each thing, by `_loads`."""
+class Way(NamedTuple):
+    """How a window may be charged. board : -1 for none. source : by number, -1 for one without a budget. loads : (of
+    what, how much) in minutes, energy in Wh."""
 
-    members: tuple[int, ...]
     machine: int
-    loads: tuple[tuple[Load, float], ...]
+    board: int
+    whole_min: float
+    hands_min: float
+    source: int
+    energy_wh: float
+    loads: tuple[tuple[int, float], ...]
 
 
-def by_windows(problem: Problem, needed: dict[str, int]) -> Iterator[list[Gene] | None]:
-    """Plans to search on from; None in between, while their columns are worked out.
+Drafted = tuple[Window, Way]
+Draft = list[Drafted]
 
-    needed : packs wanted full, by family.
+
+class Windows:
+    """Every window of the packs to charge with its ways, worked out when first asked for, and what they load.
+
+    What can be loaded goes by numbers: channels from 0 on, then boards, the person, limits on watts, and from
+    `energy_at` on watt-hours of sources.
     """
-    if problem.rounds or not problem.machines:
-        return  # packs that come and go are placed in the order of their heats
-    columns: list[Column] = []
-    ports = {board.ports for board in problem.boards}
-    full = {1, *ports}
-    every = set(range(1, max(full) + 1))
-    # With many packs, single ones and full boards give a first plan in half the time; every other size comes after it.
-    first = full if len(problem.packs) > MANY else every
-    for sizes, shares in ((first, NEARLY_WHOLE[:1]), (every - first, NEARLY_WHOLE[1:])):
-        for members in chosen_packs(problem, needed):
-            for column in _columns(problem, members, sorted(sizes)):
-                columns.append(column)
-                if len(columns) % AT_ONCE == 0:
-                    yield None
-        for share in shares:
-            picked = _dive(problem, columns, share)
-            if picked:
-                yield _in_time(problem, picked, columns)
 
+    def __init__(self, problem: Problem, needed: dict[str, int]) -> None:
+        """needed : packs wanted full, by family."""
+        self.problem = problem
+        self.families = [members for members in chosen_packs(problem, needed) if members]
+        self.largest = max((board.ports for board in problem.boards), default=1)
+        self.limits_w = [(name, limit_w) for name, limit_w in problem.limits_w.items() if limit_w < inf]
+        self.usable_wh = [(one.id, one.usable_wh) for one in problem.kit.sources if one.usable_wh is not None]
+        self.boards_at = len(problem.machines)
+        self.person_at = self.boards_at + len(problem.boards)
+        self.watts_at = self.person_at + 1
+        self.energy_at = self.watts_at + len(self.limits_w)
+        self.begun = self._begun()
+        self._ways: dict[Window, dict[tuple[int, int], Way]] = {}
 
-def _columns(problem: Problem, members: Sequence[int], sizes: Sequence[int]) -> Iterator[Column]:
-    """Every window of a family of these many packs on every kind of channel and board."""
-    machines, boards = problem.alike
-    for low in range(len(members)):
-        for size in sizes:
-            window = tuple(members[low : low + size])
-            if len(window) < size or not problem.may_join(window):
-                break
-            on = problem.boards_for(window)
-            for machine in dict.fromkeys(machines):
-                for board in dict.fromkeys(-1 if board < 0 else boards[board] for board in on):
-                    costs = problem.costs(window, machine, board, 0)
-                    if costs is not None:
-                        yield Column(window, machine, tuple(_loads(problem, machine, board, costs)))
+    def _begun(self) -> list[float]:
+        """The loads of what is not to be moved."""
+        loads = [0.0] * (self.energy_at + len(self.usable_wh))
+        for batch in self.problem.taken:
+            machine, board = self.problem.machine_of(batch.channel), self.problem.board_of(batch.board)
+            on = [] if machine is None else [machine.index]
+            on += [self.boards_at + part for part in self._parts(-1 if board is None else board)]
+            for at in on:
+                loads[at] = max(loads[at], batch.end_min)
+            for at, (source, _) in enumerate(self.usable_wh):
+                loads[self.energy_at + at] += batch.energy_in_wh * (source == batch.source)
+        return loads
 
+    def _parts(self, board: int) -> tuple[int, ...]:
+        return self.problem.board_parts[board] if board >= 0 else ()
 
-def _dive(problem: Problem, columns: Sequence[Column], share: float) -> list[Column] | None:
-    """Columns that hold every pack once, the fullest load of anything being small; None where there are none."""
-    picked: list[Column] = []
-    while left := {index for column in columns for index in column.members}:
-        values = _shared_out(problem, columns, picked, left)
-        if values is None:
-            return None
-        most = max(values)
-        for column, value in zip(columns, values, strict=True):
-            if (value >= share or value == most) and left.issuperset(column.members):
-                picked.append(column)
-                left -= set(column.members)
-        columns = [column for column in columns if left.issuperset(column.members)]
-    return picked
+    def ways(self, window: Window) -> dict[tuple[int, int], Way]:
+        """By channel and board, how these packs may be charged; empty where they may not."""
+        if window not in self._ways:
+            self._ways[window] = {(way.machine, way.board): way for way in self._reckoned(self.members(window))}
+        return self._ways[window]
 
+    def members(self, window: Window) -> tuple[int, ...]:
+        """The indices of its packs."""
+        return self.families[window.family][window.low : window.high]
 
-def _shared_out(
-    problem: Problem, columns: Sequence[Column], picked: Sequence[Column], left: set[int]
-) -> list[float] | None:
-    """By column, which share of it the program takes, beside what is picked already."""
-    model = model_builder.Model()  # type: ignore[no-untyped-call]  # ortools ships no types for it
-    fullest = model.new_num_var(0.0, inf, "fullest")
-    parts = [model.new_num_var(0.0, 1.0, "") for _ in columns]
-    of_pack: dict[int, list[object]] = {index: [] for index in left}
-    loads: dict[Load, list[object]] = {}
-    taken: dict[Load, float] = {}
-    for column, part in zip(columns, parts, strict=True):
-        for index in column.members:
-            of_pack[index].append(part)
-        for name, load in column.loads:
-            loads.setdefault(name, []).append(load * part)
-    for column in picked:
-        for name, load in column.loads:
-            taken[name] = taken.get(name, 0.0) + load
-    usable_wh = {source.id: source.usable_wh for source in problem.kit.sources}
-    for mine in of_pack.values():
-        model.add(sum(mine) == 1)  # type: ignore[arg-type]
-    cost: object = fullest
-    for name, items in loads.items():
-        whole = sum(items) + taken.get(name, 0.0)  # type: ignore[arg-type]
-        if name[0] != "energy":
-            model.add(whole <= fullest)
-        elif (most_wh := usable_wh.get(str(name[1]))) is not None:
-            over = model.new_num_var(0.0, inf, "over")
-            model.add(whole <= most_wh + over)
-            cost = cost + OVER_MIN * over  # type: ignore[operator]
-    model.minimize(cost)  # type: ignore[arg-type]
-    solver = model_builder.Solver("GLOP")
-    if solver.solve(model) != model_builder.SolveStatus.OPTIMAL:
-        return None
-    return [float(solver.value(part)) for part in parts]
+    def _reckoned(self, members: tuple[int, ...]) -> Iterator[Way]:
+        problem = self.problem
+        if len(members) > self.largest or not problem.may_join(members):
+            return
+        for board in problem.boards_for(members):
+            for machine in range(len(problem.machines)):
+                costs = problem.costs(members, machine, board, 0)
+                if costs is not None:
+                    yield self._way(machine, board, costs)
 
+    def _way(self, machine: int, board: int, costs: Costs) -> Way:
+        place = self.problem.machines[machine]
+        uses = dict(place.uses)
+        hands_min = self.problem.rules.setup_min + costs.wait_min
+        whole_min = hands_min + costs.minutes
+        loads = [(machine, whole_min), *((self.boards_at + part, whole_min) for part in self._parts(board))]
+        loads.append((self.person_at, hands_min))
+        for at, (name, limit_w) in enumerate(self.limits_w):
+            if name in uses:
+                loads.append((self.watts_at + at, costs.power_w * uses[name] / limit_w * whole_min))
+        budgets = [source for source, _ in self.usable_wh]
+        source = budgets.index(place.source_id) if place.source_id in budgets else -1
+        energy_wh = costs.energy_wh / place.from_source
+        if source >= 0:
+            loads.append((self.energy_at + source, energy_wh))
+        return Way(machine, board, whole_min, hands_min, source, energy_wh, tuple(loads))
 
-def _loads(problem: Problem, machine: int, board: int, costs: Costs) -> Iterator[tuple[Load, float]]:
-    """Minutes that a batch takes of each thing, those of one kind counted as one that has room for all; its Wh."""
-    machines, boards = problem.alike
-    feed = problem.machines[machine].feed
-    hands_min = problem.rules.setup_min + costs.wait_min
-    yield ("person", 0), hands_min
-    yield ("channel", machine), (hands_min + costs.minutes) / machines.count(machine)
-    for part in problem.board_parts[board] if board >= 0 else ():
-        yield ("board", boards[part]), (hands_min + costs.minutes) / boards.count(boards[part])
-    alike = [at for at, kind in enumerate(machines) if kind == machine]
-    for place, (name, factor) in enumerate(problem.machines[machine].uses):
-        if problem.limits_w[name] < inf:
-            names = sorted({problem.machines[at].uses[place][0] for at in alike})
-            share = costs.power_w * factor / problem.limits_w[name] / len(names)
-            yield ("watts", tuple(names)), share * costs.minutes
-    if feed.source is not None:
-        yield ("energy", feed.source.id), costs.energy_wh / feed.efficiency_from_source
+    # ------------------------------------------------------------------ drafts
 
+    def smallest(self) -> Draft:
+        """Every pack in the smallest window that can be charged, mostly alone."""
+        draft: Draft = []
+        for family, members in enumerate(self.families):
+            low = 0
+            while low < len(members):
+                highs = range(low + 1, min(low + self.largest, len(members)) + 1)
+                window = next((one for high in highs if self.ways(one := Window(family, low, high))), None)
+                if window is not None:
+                    draft.append((window, next(iter(self.ways(window).values()))))
+                low = window.high if window is not None else low + 1
+        return draft
 
-def _in_time(problem: Problem, picked: Sequence[Column], columns: Sequence[Column]) -> list[Gene]:
-    """Whichever of the batches can begin next is next, the longest of those that can begin at once."""
-    machines, _ = problem.alike
-    kinds = {kind: [at for at, one in enumerate(machines) if one == kind] for kind in machines}
-    bench, genes, left, own = Occupancy(problem), [], list(picked), True
-    while left:
-        best: tuple[tuple[float, float], Seated, int] | None = None
-        for number, column in enumerate(left):
-            for machine in kinds[column.machine] if own else range(len(machines)):
-                seat = bench.find(Gene(column.members, machine))
-                if seat is not None:
-                    rank = (round(seat.start_min, 1), seat.start_min - seat.end_min)
-                    if best is None or rank < best[0]:
-                        best = rank, seat, number
-        if best is None and own:
-            own = False  # the energy of their source is gone: on whichever channel there is some
-            continue
-        if best is None:
-            break
-        bench.take(best[1])
-        genes.append(best[1].gene)
-        left.pop(best[2])
-    # No room in what is left of the energy: kept at the end of the list, so that the search may prefer them.
-    placed = {index for gene in genes for index in gene.members}
-    every = dict.fromkeys(index for column in columns for index in column.members)
-    return genes + [gene for index in every if index not in placed and (gene := anywhere(problem, index)) is not None]
+    def loads(self, draft: Sequence[Drafted]) -> list[float]:
+        """What a draft loads, with what is not to be moved."""
+        loads = self.begun.copy()
+        for _, way in draft:
+            for at, load in way.loads:
+                loads[at] += load
+        return loads
+
+    @cached_property
+    def short_of_energy(self) -> bool:
+        """Whether a source could be asked for more than it has."""
+        most_wh = self.begun[self.energy_at :]
+        for window, _ in self.smallest():
+            for source in range(len(most_wh)):
+                ways = self.ways(window).values()
+                most_wh[source] += max((way.energy_wh for way in ways if way.source == source), default=0.0)
+        return self.over_wh(most_wh) > 0
+
+    def fullest_min(self, draft: Sequence[Drafted]) -> float:
+        """The fullest load of anything but energy: no plan of these batches, at these amps, ends before."""
+        return max(self.loads(draft)[: self.energy_at])
+
+    def over_wh(self, drawn_wh: Sequence[float]) -> float:
+        """Wh over the budgets of sources.
+
+        drawn_wh : Wh drawn from each of them, by number.
+        """
+        return sum([max(wh - most_wh, 0.0) for wh, (_, most_wh) in zip(drawn_wh, self.usable_wh, strict=False)])
+
+    def kinds(self) -> list[int]:
+        """By thing that can be loaded, the first one that is just like it."""
+        machines, boards = self.problem.alike
+        like: dict[str, str] = {}
+        for machine, first in zip(self.problem.machines, machines, strict=True):
+            for (name, _), (as_name, _) in zip(machine.uses, self.problem.machines[first].uses, strict=True):
+                like.setdefault(name, as_name)
+        names = [name for name, _ in self.limits_w]
+        watts = [self.watts_at + names.index(like.get(name, name)) for name in names]
+        energy = range(self.energy_at, len(self.begun))
+        return [*machines, *(self.boards_at + first for first in boards), self.person_at, *watts, *energy]
+
+    def genes(self, draft: Sequence[Drafted]) -> list[Gene]:
+        """As the search takes it; packs that are in no window come last, so that the search may prefer them."""
+        boards = self.problem.boards
+        genes = [
+            Gene(self.members(window), way.machine, board=boards[way.board].id if way.board >= 0 else None)
+            for window, way in draft
+        ]
+        held = {index for gene in genes for index in gene.members}
+        left = (index for members in self.families for index in members if index not in held)
+        return genes + [gene for index in left if (gene := anywhere(self.problem, index)) is not None]

@@ -1,0 +1,123 @@
+"""Where many packs are to be charged: a draft of single packs and full boards, shared out by a linear program.
+
+Set partitioning by columns. A column is a window on one kind of channel and board. The program shares all packs out so
+that the fullest load of channels, boards, hands and watts is least; what it wants nearly whole is taken, and the rest
+shared out again, until every pack has its batch (diving).
+"""
+
+from collections.abc import Callable, Iterator, Sequence
+from math import inf
+
+from ortools.linear_solver.python import model_builder
+
+from iterum.core.planning.windows import Draft, Drafted, Way, Window, Windows
+from iterum.core.quantities import at_most
+
+NEARLY_WHOLE = 0.9
+"""From which share on a column is taken: few at a time leave the rest free."""
+LEFT_MIN = 1000.0
+"""Minutes that it weighs to leave a pack out."""
+OVER_MIN = 10.0
+"""Minutes that a Wh over the budget of a source weighs: so the program always has an answer."""
+
+
+class Diver:
+    """The columns of a session, and drafts from them."""
+
+    def __init__(self, windows: Windows) -> None:
+        self.windows = windows
+        self.kinds = windows.kinds()
+        self.columns = list(self._columns())
+
+    def _columns(self) -> Iterator[Drafted]:
+        """Single packs and full boards, and pairs and more where a pack cannot be charged alone."""
+        problem, kinds, boards_at = self.windows.problem, self.kinds, self.windows.boards_at
+        sizes = sorted({1, *(board.ports for board in problem.boards)})
+        every = [window for window, _ in self.windows.smallest()] + [
+            Window(family, low, low + size)
+            for family, members in enumerate(self.windows.families)
+            for low in range(len(members))
+            for size in sizes
+            if low + size <= len(members)
+        ]
+        for window in dict.fromkeys(every):
+            for (machine, board), way in self.windows.ways(window).items():
+                if kinds[machine] == machine and (board < 0 or kinds[boards_at + board] == boards_at + board):
+                    yield window, way
+
+    def draft(self, shaken: float, luck: Callable[[], float]) -> Draft:
+        """Windows that hold every pack once, the fullest load of anything being small.
+
+        shaken : by which part the load of each column is made larger at most, so that the answer is another one; 0 or
+        more. luck : numbers from 0 to 1.
+        """
+        columns = [(column, 1 + shaken * luck()) for column in self.columns]
+        picked: list[Drafted] = []
+        while columns:
+            shares = self._shared_out(columns, picked)
+            most, held = max(shares), {place for window, _ in picked for place in window.places}
+            for ((window, way), _), share in zip(columns, shares, strict=True):
+                if (share >= NEARLY_WHOLE or share == most) and held.isdisjoint(window.places):
+                    picked.append((window, way))
+                    held.update(window.places)
+            columns = [item for item in columns if held.isdisjoint(item[0][0].places)]
+        return self._spread(picked)
+
+    def _shared_out(self, columns: Sequence[tuple[Drafted, float]], picked: Sequence[Drafted]) -> list[float]:
+        """By column, which share of it the program takes, beside what is picked already."""
+        model = model_builder.Model()  # type: ignore[no-untyped-call]  # ortools ships no types for it
+        fullest = model.new_num_var(0.0, inf, "")
+        shares = [model.new_num_var(0.0, 1.0, "") for _ in columns]
+        of_pack: dict[tuple[int, int], list[object]] = {}
+        loads: list[list[object]] = [[] for _ in self.kinds]
+        for ((window, way), factor), share in zip(columns, shares, strict=True):
+            for place in window.places:
+                of_pack.setdefault(place, []).append(share)
+            for at, load in way.loads:
+                loads[self.kinds[at]].append(factor * load * share)
+        cost: object = fullest
+        for mine in of_pack.values():
+            left = model.new_num_var(0.0, 1.0, "")
+            model.add(sum(mine) + left == 1)  # type: ignore[arg-type]
+            cost = cost + LEFT_MIN * left  # type: ignore[operator]
+        taken = self.windows.loads(picked)
+        for at, items in enumerate(loads):
+            if not items:
+                continue
+            alike = [other for other, kind in enumerate(self.kinds) if kind == at]
+            whole = sum(items) + sum(taken[other] for other in alike)  # type: ignore[arg-type]
+            if at < self.windows.energy_at:
+                model.add(whole <= len(alike) * fullest)
+                continue
+            over = model.new_num_var(0.0, inf, "")
+            model.add(whole <= self.windows.usable_wh[at - self.windows.energy_at][1] + over)
+            cost = cost + OVER_MIN * over  # type: ignore[operator]
+        model.minimize(cost)  # type: ignore[arg-type]
+        solver = model_builder.Solver("GLOP")
+        solver.solve(model)
+        return [float(solver.value(share)) for share in shares]
+
+    def _spread(self, picked: Sequence[Drafted]) -> Draft:
+        """The same on all channels and boards of their kinds, the longest first where least is loaded."""
+        draft: Draft = []
+        loads = self.windows.begun.copy()
+        for window, column in sorted(picked, key=lambda item: -item[1].whole_min):
+            kind, ways = self._kind(column), [*self.windows.ways(window).values()]
+            having = [way for way in ways if self._has_energy(way, loads)] or ways
+            alike = [way for way in having if self._kind(way) == kind] or having
+            way = min(alike, key=lambda way: sum(loads[at] for at, _ in way.loads if at < self.windows.person_at))
+            for at, load in way.loads:
+                loads[at] += load
+            draft.append((window, way))
+        return draft
+
+    def _kind(self, way: Way) -> set[int]:
+        return {self.kinds[at] for at, _ in way.loads}
+
+    def _has_energy(self, way: Way, loads: Sequence[float]) -> bool:
+        """Whether its source has what it takes, beside those loads."""
+        if way.source < 0:
+            return True
+        return at_most(
+            loads[self.windows.energy_at + way.source] + way.energy_wh, self.windows.usable_wh[way.source][1]
+        )

@@ -1,0 +1,246 @@
+"""Plans to begin a search from: windows in volts, shared out by their loads, then put in order.
+
+Runs of annealing that reckon next to nothing, at some hundred thousand moves a second where `decode` allows thousands:
+first which windows, on which channel and board, so that the fullest load of anything is least; then their order, by a
+plain clock on which each waits for its channel, its board and hands; then both together. What comes of it `decode`
+says, and the search goes on from there. Common method (simulated annealing from several starts), weights found by
+trial.
+"""
+
+from collections.abc import Iterator, Sequence
+from math import exp, inf
+from random import Random
+
+from iterum.core.planning.diving import OVER_MIN, Diver
+from iterum.core.planning.problem import Problem
+from iterum.core.planning.schedule import Gene
+from iterum.core.planning.windows import Draft, Drafted, Way, Window, Windows
+from iterum.core.quantities import at_most
+
+SHARING, ORDERING, TOGETHER = 125, 50, 75
+"""Moves for each pack in a run of each kind."""
+SHARING_HEAT, ORDERING_HEAT, TOGETHER_HEAT = (30.0, 0.3), (8.0, 0.2), (2.0, 0.2)
+"""Temperatures at its start and at its end: minutes that something worse may cost."""
+MANY, SHAKEN, MANY_HEAT = 50, 0.1, (3.0, 0.1)
+"""Packs from which on a draft begins from a linear program, not from single packs: so many are shared out better by it.
+How much it is shaken for another one, and temperatures that do not undo it."""
+REGROUPED = 0.6
+"""How many moves of the last run make other windows; the rest only change the order."""
+NEAR = 1.05
+"""A draft this near to the best is worth looking for a better one beside it."""
+EVENLY, ENDS = 0.02, 0.3
+"""How much it weighs that everything is loaded evenly, beside the fullest load, and that batches end early in the mean,
+beside the last end, min for min: both make room."""
+Change = tuple[tuple[int, ...], list[Drafted]]
+"""Places in a draft and what comes there instead: one for two joins them, two for one part it."""
+
+
+def by_windows(problem: Problem, needed: dict[str, int], seed: int = 1) -> Iterator[list[Gene] | None]:
+    """Plans to search on from, without end; None for each draft that could not become a better one.
+
+    needed : packs wanted full, by family. seed : of its random numbers.
+    """
+    if problem.rounds or not problem.machines:
+        return  # packs that come and go are placed in the order of their heats
+    windows, luck = Windows(problem, needed), Random(seed)
+    begin, heats = windows.smallest(), SHARING_HEAT
+    if not begin:
+        return
+    drafting, best_min = Drafting(windows, luck), inf
+    packs = sum(map(len, windows.families))
+    diver = Diver(windows) if packs > MANY else None
+    if diver is not None:
+        begin, heats = diver.draft(0.0, luck.random), MANY_HEAT
+        yield windows.genes(drafting.in_order(begin, ORDERING * packs)[1])
+    while True:
+        draft = drafting.shared_out(begin, SHARING * packs, heats)
+        fullest_min = windows.fullest_min(draft)
+        if fullest_min < best_min:  # nothing ends before its fullest load
+            end_min, draft = drafting.in_order(draft, ORDERING * packs, fullest_min)
+            if end_min < NEAR * best_min:
+                end_min, draft = drafting.together(draft, TOGETHER * packs)
+            best_min = min(best_min, end_min)
+            yield windows.genes(draft)
+        else:
+            yield None
+        if diver is not None:
+            begin = diver.draft(SHAKEN, luck.random)
+
+
+class Drafting:
+    """Better drafts from others."""
+
+    def __init__(self, windows: Windows, luck: Random) -> None:
+        self.windows, self.luck = windows, luck
+
+    # ------------------------------------------------------------------ runs
+
+    def shared_out(self, draft: Draft, turns: int, heats: tuple[float, float]) -> Draft:
+        """Windows whose fullest load is smaller, in no order.
+
+        turns : moves, 1 or more. heats : min, above 0.
+        """
+        loads = self.windows.loads(draft)
+        cost = self._cost(loads)
+        best = cost, draft
+        for heat in _cooling(turns, *heats):
+            change = self._change(draft)
+            if change is None:
+                continue
+            places, instead = change
+            changed = loads.copy()
+            for place in places:
+                for at, load in draft[place][1].loads:
+                    changed[at] -= load
+            for _, way in instead:
+                for at, load in way.loads:
+                    changed[at] += load
+            other = self._cost(changed)
+            if self._taken(cost - other, heat):
+                draft, loads, cost = self._changed(draft, change), changed, other
+                if cost < best[0]:
+                    best = cost, draft
+        return best[1]
+
+    def _cost(self, loads: Sequence[float]) -> float:
+        times = loads[: self.windows.energy_at]
+        fullest = max(times)
+        over_wh = self.windows.over_wh(loads[self.windows.energy_at :])
+        return fullest + EVENLY * sum([load * load for load in times]) / fullest + OVER_MIN * over_wh
+
+    def in_order(self, draft: Draft, turns: int, enough_min: float = 0.0) -> tuple[float, Draft]:
+        """The same windows in a better order, and when the last one ends by the clock, min.
+
+        turns : moves, 1 or more. enough_min : an end that is good enough.
+        """
+        return self._by_clock(draft, turns, ORDERING_HEAT, 0.0, enough_min)
+
+    def together(self, draft: Draft, turns: int) -> tuple[float, Draft]:
+        """Other windows in another order, and when the last one ends by the clock, min.
+
+        turns : moves, 1 or more.
+        """
+        return self._by_clock(draft, turns, TOGETHER_HEAT, REGROUPED, 0.0)
+
+    def _by_clock(
+        self, draft: Draft, turns: int, heats: tuple[float, float], regrouped: float, enough_min: float
+    ) -> tuple[float, Draft]:
+        end_min, weight = self._ends(draft)
+        best = end_min, draft
+        for heat in _cooling(turns, *heats):
+            if self.luck.random() < regrouped:
+                change = self._change(draft)
+                if change is None:
+                    continue
+                other = self._changed(draft, change)
+            else:
+                other = self._moved(draft)
+            end_min, changed = self._ends(other)
+            if self._taken(weight - changed, heat):
+                draft, weight = other, changed
+                if end_min < best[0]:
+                    best = end_min, draft
+                    if at_most(end_min, enough_min):
+                        break
+        return best
+
+    def _taken(self, gain: float, heat: float) -> bool:
+        return gain >= 0 or self.luck.random() < exp(gain / heat)
+
+    def _ends(self, draft: Sequence[Drafted]) -> tuple[float, float]:
+        """When the last batch ends where each begins once its channel, board and hands are free, later where energy
+        is short; and a weight."""
+        boards_at, parts = self.windows.boards_at, self.windows.problem.board_parts
+        free = self.windows.begun.copy()
+        hands_free = last = total = 0.0
+        drawn_wh = [*free[self.windows.energy_at :], 0.0]  # the last one is of sources without a budget
+        for _, (machine, board, whole_min, hands_min, source, energy_wh, _) in draft:
+            start = max(free[machine], hands_free)
+            on = parts[board] if board >= 0 else ()
+            for part in on:
+                start = max(start, free[boards_at + part])
+            end = free[machine] = start + whole_min
+            for part in on:
+                free[boards_at + part] = end
+            hands_free = start + hands_min
+            drawn_wh[source] += energy_wh
+            total += end
+            last = max(last, end)
+        if self.windows.short_of_energy:
+            last += OVER_MIN * self.windows.over_wh(drawn_wh)
+        return last, last + ENDS * total / len(draft)
+
+    # ------------------------------------------------------------------ moves
+
+    def _below(self, count: int) -> int:
+        return int(self.luck.random() * count)  # half the time of randrange
+
+    def _moved(self, draft: Draft) -> Draft:
+        """One batch at another place in the order."""
+        moved = draft.copy()
+        moved.insert(self._below(len(draft)), moved.pop(self._below(len(draft))))
+        return moved
+
+    def _change(self, draft: Draft) -> Change | None:
+        """One change, or None where that which was drawn cannot be made."""
+        at, pick = self._below(len(draft)), self.luck.random()
+        window, way = draft[at]
+        if pick < 0.35:
+            return (at,), [(window, self._any(window))]
+        if pick < 0.5:
+            return self._places_changed(draft, at, self._below(len(draft)))
+        if pick < 0.65:
+            cut = window.low + 1 + self._below(window.high - window.low)
+            return self._parted(window, cut, (at,), (way, None))
+        above = next((place for place, (one, _) in enumerate(draft) if one[:2] == (window[0], window.high)), None)
+        if above is None:
+            return None
+        (_, _, high), their_way = draft[above]
+        both = window._replace(high=high)
+        cut = high if pick < 0.78 else window.high + self.luck.choice((-3, -2, -1, 1, 2, 3))
+        return self._parted(both, cut, (at, above), (way, their_way))
+
+    def _any(self, window: Window) -> Way:
+        return self.luck.choice([*self.windows.ways(window).values()])
+
+    def _places_changed(self, draft: Draft, at: int, other: int) -> Change | None:
+        """Each of two batches on the channel and board of the other."""
+        (window, way), (theirs, their_way) = draft[at], draft[other]
+        mine, yours = self.windows.ways(window).get(their_way[:2]), self.windows.ways(theirs).get(way[:2])
+        if mine is None or yours is None or at == other:
+            return None
+        return (at, other), [(window, mine), (theirs, yours)]
+
+    def _parted(self, window: Window, cut: int, places: tuple[int, ...], ways: tuple[Way, Way | None]) -> Change | None:
+        """A window parted before the pack at `cut`, or whole where that is its end; on the same boards if it can be."""
+        if not window.low < cut <= window.high:
+            return None
+        below, rest = window._replace(high=cut), window._replace(low=cut)
+        parts = [below, rest] if cut < window.high else [below]
+        if not all(map(self.windows.ways, parts)):
+            return None
+        instead = []
+        for part, way in zip(parts, ways, strict=False):
+            same = self.windows.ways(part).get(way[:2]) if way is not None else None
+            instead.append((part, same or self._any(part)))
+        return places, instead
+
+    def _changed(self, draft: Draft, change: Change) -> Draft:
+        places, instead = change
+        changed = draft.copy()
+        for place, item in zip(places, instead, strict=False):
+            changed[place] = item
+        for item in instead[len(places) :]:
+            changed.insert(self._below(len(changed) + 1), item)
+        for place in places[len(instead) :]:
+            changed.pop(place)
+        return changed
+
+
+def _cooling(turns: int, hot: float, cold: float) -> Iterator[float]:
+    """Temperatures of a run, min, from hot to cold.
+
+    turns : 1 or more. hot, cold : min, above 0.
+    """
+    for turn in range(turns):
+        yield hot * (cold / hot) ** (turn / turns)
