@@ -15,6 +15,8 @@ from iterum.core.quantities import at_most
 
 NEARLY_WHOLE = 0.9
 """From which share on a column is taken: few at a time leave the rest free."""
+AT_ONCE = 50
+"""Columns that are worked out in a step."""
 LEFT_MIN = 1000.0
 """Minutes that it weighs to leave a pack out."""
 OVER_MIN = 10.0
@@ -27,7 +29,14 @@ class Diver:
     def __init__(self, windows: Windows) -> None:
         self.windows = windows
         self.kinds = windows.kinds()
-        self.columns = list(self._columns())
+        self.columns: list[Drafted] = []
+
+    def prepared(self) -> Iterator[None]:
+        """Works the columns out: the first thing to do, in many small steps."""
+        for column in self._columns():
+            self.columns.append(column)
+            if len(self.columns) % AT_ONCE == 0:
+                yield
 
     def _columns(self) -> Iterator[Drafted]:
         """Single packs and full boards, and pairs and more where a pack cannot be charged alone."""

@@ -7,9 +7,10 @@ says, and the search goes on from there. Common method (simulated annealing from
 trial.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Iterator, Sequence
 from math import exp, inf
 from random import Random
+from typing import TypeVar
 
 from iterum.core.planning.diving import OVER_MIN, Diver
 from iterum.core.planning.problem import Problem
@@ -31,12 +32,18 @@ NEAR = 1.05
 EVENLY, ENDS = 0.02, 0.3
 """How much it weighs that everything is loaded evenly, beside the fullest load, and that batches end early in the mean,
 beside the last end, min for min: both make room."""
+AT_ONCE = 2_500
+"""Moves before a run looks up: about as long as a hundred that are decoded."""
+Result = TypeVar("Result")
+Run = Generator[None, None, Result]
+"""None every so often, and at the end what came of it."""
 Change = tuple[tuple[int, ...], list[Drafted]]
 """Places in a draft and what comes there instead: one for two joins them, two for one part it."""
 
 
-def by_windows(problem: Problem, needed: dict[str, int], seed: int = 1) -> Iterator[list[Gene] | None]:
-    """Plans to search on from, without end; None for each draft that could not become a better one.
+def by_windows(problem: Problem, needed: dict[str, int], seed: int = 1) -> Iterator[tuple[list[Gene], float] | None]:
+    """Plans to search on from, each with the minutes in which its clock has it done, without end; None in between,
+    while they are worked out.
 
     needed : packs wanted full, by family. seed : of its random numbers.
     """
@@ -50,17 +57,19 @@ def by_windows(problem: Problem, needed: dict[str, int], seed: int = 1) -> Itera
     packs = sum(map(len, windows.families))
     diver = Diver(windows) if packs > MANY else None
     if diver is not None:
+        yield from diver.prepared()
         begin, heats = diver.draft(0.0, luck.random), MANY_HEAT
-        yield windows.genes(drafting.in_order(begin, ORDERING * packs)[1])
+        end_min, draft = yield from drafting.in_order(begin, ORDERING * packs)
+        yield windows.genes(draft), end_min
     while True:
-        draft = drafting.shared_out(begin, SHARING * packs, heats)
+        draft = yield from drafting.shared_out(begin, SHARING * packs, heats)
         fullest_min = windows.fullest_min(draft)
         if fullest_min < best_min:  # nothing ends before its fullest load
-            end_min, draft = drafting.in_order(draft, ORDERING * packs, fullest_min)
+            end_min, draft = yield from drafting.in_order(draft, ORDERING * packs, fullest_min)
             if end_min < NEAR * best_min:
-                end_min, draft = drafting.together(draft, TOGETHER * packs)
+                end_min, draft = yield from drafting.together(draft, TOGETHER * packs)
             best_min = min(best_min, end_min)
-            yield windows.genes(draft)
+            yield windows.genes(draft), end_min
         else:
             yield None
         if diver is not None:
@@ -68,14 +77,14 @@ def by_windows(problem: Problem, needed: dict[str, int], seed: int = 1) -> Itera
 
 
 class Drafting:
-    """Better drafts from others."""
+    """Better drafts from others, by runs that look up every so many moves."""
 
     def __init__(self, windows: Windows, luck: Random) -> None:
         self.windows, self.luck = windows, luck
 
     # ------------------------------------------------------------------ runs
 
-    def shared_out(self, draft: Draft, turns: int, heats: tuple[float, float]) -> Draft:
+    def shared_out(self, draft: Draft, turns: int, heats: tuple[float, float]) -> Run[Draft]:
         """Windows whose fullest load is smaller, in no order.
 
         turns : moves, 1 or more. heats : min, above 0.
@@ -83,7 +92,9 @@ class Drafting:
         loads = self.windows.loads(draft)
         cost = self._cost(loads)
         best = cost, draft
-        for heat in _cooling(turns, *heats):
+        for turn, heat in enumerate(_cooling(turns, *heats), start=1):
+            if turn % AT_ONCE == 0:
+                yield
             change = self._change(draft)
             if change is None:
                 continue
@@ -108,14 +119,14 @@ class Drafting:
         over_wh = self.windows.over_wh(loads[self.windows.energy_at :])
         return fullest + EVENLY * sum([load * load for load in times]) / fullest + OVER_MIN * over_wh
 
-    def in_order(self, draft: Draft, turns: int, enough_min: float = 0.0) -> tuple[float, Draft]:
+    def in_order(self, draft: Draft, turns: int, enough_min: float = 0.0) -> Run[tuple[float, Draft]]:
         """The same windows in a better order, and when the last one ends by the clock, min.
 
         turns : moves, 1 or more. enough_min : an end that is good enough.
         """
         return self._by_clock(draft, turns, ORDERING_HEAT, 0.0, enough_min)
 
-    def together(self, draft: Draft, turns: int) -> tuple[float, Draft]:
+    def together(self, draft: Draft, turns: int) -> Run[tuple[float, Draft]]:
         """Other windows in another order, and when the last one ends by the clock, min.
 
         turns : moves, 1 or more.
@@ -124,10 +135,12 @@ class Drafting:
 
     def _by_clock(
         self, draft: Draft, turns: int, heats: tuple[float, float], regrouped: float, enough_min: float
-    ) -> tuple[float, Draft]:
+    ) -> Run[tuple[float, Draft]]:
         end_min, weight = self._ends(draft)
         best = end_min, draft
-        for heat in _cooling(turns, *heats):
+        for turn, heat in enumerate(_cooling(turns, *heats), start=1):
+            if turn % AT_ONCE == 0:
+                yield
             if self.luck.random() < regrouped:
                 change = self._change(draft)
                 if change is None:

@@ -16,6 +16,7 @@ from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.starts import boards_by_hand, by_dispatch, by_rules, one_pack_a_channel
+from iterum.core.quantities import at_most
 
 CHUNK = 100
 """Iterations between two reports."""
@@ -27,8 +28,9 @@ COLD = 0.1
 """Temperatures at the start of one run and of the next, iterations of a run, and the temperature at its end: minutes
 that a worse plan may cost. Cold runs are soon good on large sessions, hot ones leave a plan that only looks good on
 small ones; several short runs beat one long one."""
-FIRST, FROM_WINDOWS, WINDOWS = 300, 1_500, 320
-"""Iterations of the runs with which a large session begins: from a start that it has, and from each by windows."""
+FIRST, FROM_DRAFTS, DRAFTED = 300, 1_500, 50
+"""Iterations of the runs with which a search begins: from a start that it has, and from the best of some drafts; and how
+many chunks it drafts before."""
 LAST_FIRST = 0.2
 """How often a move begins with the batch that ends last."""
 
@@ -52,10 +54,12 @@ class Search:
         self.random = random.Random(seed)
         self.needed = self._needed()
         self.iterations = 0
+        self._drafts, self._drafting = by_windows(problem, self.needed, seed), True
         # A repair of a plan to start from, or what a pilot would do by hand, is there at once also for a large session;
         # the other ways are tried when the search goes on.
-        self._begun, self._has_start = not start and len(problem.packs) <= SMALL, bool(start)
-        self.best = self.candidate(tuple(start)) if start else self._from_rules() if self._begun else self._by_hand()
+        self._begun, self._has_start = False, bool(start)
+        self._ruled = not start and len(problem.packs) <= SMALL
+        self.best = self.candidate(tuple(start)) if start else self._from_rules() if self._ruled else self._by_hand()
 
     def _from_rules(self) -> Candidate:
         """The best of what rules and a dispatcher give, and of both ways by hand."""
@@ -96,40 +100,51 @@ class Search:
 
     def from_here(self) -> Iterator[Candidate]:
         """The same without other ways to start: for who has a start that was made for this."""
-        self._begun = self._has_start = True
+        self._begun = True
         return iter(self)
 
     def __iter__(self) -> Iterator[Candidate]:
-        """Runs of annealing, one after another, reporting the best after each chunk."""
+        """Runs of annealing, one after another, reporting the best after each chunk; other ways to start only once."""
         small = len(self.problem.packs) <= SMALL
-        starts = by_windows(self.problem, self.needed, self.random.randrange(1 << 30))
         hots = SMALL_HOT if small else LARGE_HOT
-        if self._has_start and self.best.genes and not self.problem.rounds:
-            yield from self._anneal(hots[0], FIRST)
-        yield from self._from_windows(starts)
         if not self._begun:
             self._begun = True
-            for way in self._by_the_rest():
-                self.best = min(self.best, self.candidate(tuple(way)), key=lambda candidate: candidate.score)
-                yield self.best
+            yield from self._by_other_ways(hots[0])
         if not self.best.genes:
             yield self.best
             return
         for hot in cycle(hots):
             yield from self._anneal(hot, SMALL_RUN if small else LARGE_RUN)
-            yield from self._from_windows(starts)
+            if self._drafting:
+                yield from self._from_drafts()
 
-    def _from_windows(self, starts: Iterator[list[Gene] | None]) -> Iterator[Candidate]:
-        """A short run from the best of some plans that windows in volts give."""
+    def _by_other_ways(self, hot: float) -> Iterator[Candidate]:
+        """From the start that it has, from drafts, and from what rules give where that was not tried."""
+        if self._has_start and self.best.genes and not self.problem.rounds:
+            yield from self._anneal(hot, FIRST)
+        yield from self._from_drafts()
+        if not self._ruled:
+            for way in self._by_the_rest():
+                self.best = min(self.best, self.candidate(tuple(way)), key=lambda candidate: candidate.score)
+                yield self.best
+
+    def _from_drafts(self) -> Iterator[Candidate]:
+        """A short run from the best of some drafts; from the first, where times are not what their clock says: watts,
+        budgets and other preferences are sought by annealing."""
         begun: Candidate | None = None
-        for start in islice(starts, max(WINDOWS // max(len(self.problem.packs), 1), 1)):
-            if start is not None:
-                candidate = self.candidate(tuple(start))
+        for draft in islice(self._drafts, DRAFTED):
+            if draft is not None:
+                genes, end_min = draft
+                candidate = self.candidate(tuple(genes))
                 begun = min(begun or candidate, candidate, key=lambda candidate: candidate.score)
                 self.best = min(self.best, begun, key=lambda candidate: candidate.score)
+                as_told = candidate.score.whole and at_most(candidate.schedule.makespan_min, end_min)
+                self._drafting = self.prefer is Prefer.SOONEST and as_told
             yield self.best
+            if not self._drafting:
+                break
         if begun is not None:
-            yield from self._anneal(LARGE_HOT[0], FROM_WINDOWS, begun)
+            yield from self._anneal(LARGE_HOT[0], FROM_DRAFTS, begun)
 
     def _anneal(self, hot: float, turns: int, begun: Candidate | None = None) -> Iterator[Candidate]:
         """One run, from the best plan or another one."""
