@@ -122,7 +122,7 @@ class Drafting:
     def in_order(self, draft: Draft, turns: int, enough_min: float = 0.0) -> Run[tuple[float, Draft]]:
         """The same windows in a better order, and when the last one ends by the clock, min.
 
-        turns : moves, 1 or more. enough_min : an end that is good enough.
+        turns : moves, 1 or more. enough_min : min, an end that is good enough.
         """
         return self._by_clock(draft, turns, ORDERING_HEAT, 0.0, enough_min)
 

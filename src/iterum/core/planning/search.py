@@ -29,8 +29,8 @@ COLD = 0.1
 that a worse plan may cost. Cold runs are soon good on large sessions, hot ones leave a plan that only looks good on
 small ones; several short runs beat one long one."""
 FIRST, FROM_DRAFTS, DRAFTED = 300, 1_500, 50
-"""Iterations of the runs with which a search begins: from a start that it has, and from the best of some drafts; and how
-many chunks it drafts before."""
+"""Iterations of the runs with which a search begins: from a start that it has, and from the best of some drafts. Chunks
+that it drafts before."""
 LAST_FIRST = 0.2
 """How often a move begins with the batch that ends last."""
 
