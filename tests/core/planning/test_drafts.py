@@ -105,7 +105,7 @@ def test_many_packs_are_shared_out_better_by_the_program_and_all_of_them_althoug
     assert windows.short_of_energy
     diver, luck = Diver(windows), random.Random(1)
     assert len(list(diver.prepared())) > 10  # in small steps
-    plain, shaken = diver.draft(0.0, luck.random), diver.draft(0.1, luck.random)
+    plain, shaken = done(diver.draft(0.0, luck.random)), done(diver.draft(0.1, luck.random))
     assert plain != shaken
     for draft in (plain, shaken):
         places = [place for window, _ in draft for place in window.places]

@@ -10,7 +10,7 @@ from math import inf
 
 from ortools.linear_solver.python import model_builder
 
-from iterum.core.planning.windows import Draft, Drafted, Way, Window, Windows
+from iterum.core.planning.windows import Draft, Drafted, Run, Way, Window, Windows
 from iterum.core.quantities import at_most
 
 NEARLY_WHOLE = 0.9
@@ -31,7 +31,7 @@ class Diver:
         self.kinds = windows.kinds()
         self.columns: list[Drafted] = []
 
-    def prepared(self) -> Iterator[None]:
+    def prepared(self) -> Run[None]:
         """Works the columns out: the first thing to do, in many small steps."""
         for column in self._columns():
             self.columns.append(column)
@@ -54,7 +54,7 @@ class Diver:
                 if kinds[machine] == machine and (board < 0 or kinds[boards_at + board] == boards_at + board):
                     yield window, way
 
-    def draft(self, shaken: float, luck: Callable[[], float]) -> Draft:
+    def draft(self, shaken: float, luck: Callable[[], float]) -> Run[Draft]:
         """Windows that hold every pack once, the fullest load of anything being small.
 
         shaken : by which part the load of each column is made larger at most, so that the answer is another one; 0 or
@@ -70,6 +70,7 @@ class Diver:
                     picked.append((window, way))
                     held.update(window.places)
             columns = [item for item in columns if held.isdisjoint(item[0][0].places)]
+            yield
         return self._spread(picked)
 
     def _shared_out(self, columns: Sequence[tuple[Drafted, float]], picked: Sequence[Drafted]) -> list[float]:

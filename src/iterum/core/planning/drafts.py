@@ -7,15 +7,14 @@ says, and the search goes on from there. Common method (simulated annealing from
 trial.
 """
 
-from collections.abc import Generator, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from math import exp, inf
 from random import Random
-from typing import TypeVar
 
 from iterum.core.planning.diving import OVER_MIN, Diver
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene
-from iterum.core.planning.windows import Draft, Drafted, Way, Window, Windows
+from iterum.core.planning.windows import Draft, Drafted, Run, Way, Window, Windows
 from iterum.core.quantities import at_most
 
 SHARING, ORDERING, TOGETHER = 125, 50, 75
@@ -34,9 +33,6 @@ EVENLY, ENDS = 0.02, 0.3
 beside the last end, min for min: both make room."""
 AT_ONCE = 2_500
 """Moves before a run looks up: about as long as a hundred that are decoded."""
-Result = TypeVar("Result")
-Run = Generator[None, None, Result]
-"""None every so often, and at the end what came of it."""
 Change = tuple[tuple[int, ...], list[Drafted]]
 """Places in a draft and what comes there instead: one for two joins them, two for one part it."""
 
@@ -58,7 +54,7 @@ def by_windows(problem: Problem, needed: dict[str, int], seed: int = 1) -> Itera
     diver = Diver(windows) if packs > MANY else None
     if diver is not None:
         yield from diver.prepared()
-        begin, heats = diver.draft(0.0, luck.random), MANY_HEAT
+        begin, heats = (yield from diver.draft(0.0, luck.random)), MANY_HEAT
         end_min, draft = yield from drafting.in_order(begin, ORDERING * packs)
         yield windows.genes(draft), end_min
     while True:
@@ -73,7 +69,7 @@ def by_windows(problem: Problem, needed: dict[str, int], seed: int = 1) -> Itera
         else:
             yield None
         if diver is not None:
-            begin = diver.draft(SHAKEN, luck.random)
+            begin = yield from diver.draft(SHAKEN, luck.random)
 
 
 class Drafting:

@@ -20,7 +20,7 @@ from iterum.core.reasons import Reason, reason
 
 LEAST_GAIN = 0.03
 """Gains under this are noise of the search and are not reported."""
-RELAXED_CHUNKS = 6
+RELAXED_CHUNKS = 16
 _EPS = 1e-4
 
 

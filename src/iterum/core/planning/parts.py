@@ -21,7 +21,7 @@ MOST_DAYS = 4
 """The latest days that are looked at."""
 LEAST_MIN = 1.0
 """Saved on a day: what saves less is no reason to buy."""
-SEARCH_CHUNKS = 1
+SEARCH_CHUNKS = 2
 """Of search for each day and kit: counted, not timed."""
 
 

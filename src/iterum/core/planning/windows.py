@@ -4,10 +4,10 @@ A window is packs of a family that stand next to each other in volts; a draft is
 with a way to charge it. Both are what plans are begun from (`drafts`), and cost far less to reckon with than times.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Iterator, Sequence
 from functools import cached_property
 from math import inf
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from iterum.core.planning.batches import Costs
 from iterum.core.planning.problem import Problem
@@ -43,6 +43,9 @@ class Way(NamedTuple):
 
 Drafted = tuple[Window, Way]
 Draft = list[Drafted]
+Result = TypeVar("Result")
+Run = Generator[None, None, Result]
+"""What takes a while: None every so often, and at the end what came of it."""
 
 
 class Windows:
