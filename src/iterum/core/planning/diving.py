@@ -5,7 +5,7 @@ that the fullest load of channels, boards, hands and watts is least; what it wan
 shared out again, until every pack has its batch (diving).
 """
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from math import inf
 
 from ortools.linear_solver.python import model_builder
@@ -24,67 +24,65 @@ OVER_MIN = 10.0
 
 
 class Diver:
-    """The columns of a session, and drafts from them."""
+    """A draft from the columns of a session."""
 
     def __init__(self, windows: Windows) -> None:
         self.windows = windows
         self.kinds = windows.kinds()
-        self.columns: list[Drafted] = []
 
-    def prepared(self) -> Run[None]:
-        """Works the columns out: the first thing to do, in many small steps."""
+    def draft(self) -> Run[Draft]:
+        """Windows that hold every pack once, the fullest load of anything being small."""
+        columns: list[Drafted] = []
         for column in self._columns():
-            self.columns.append(column)
-            if len(self.columns) % AT_ONCE == 0:
+            columns.append(column)
+            if len(columns) % AT_ONCE == 0:
                 yield
-
-    def _columns(self) -> Iterator[Drafted]:
-        """Single packs and full boards, and pairs and more where a pack cannot be charged alone."""
-        problem, kinds, boards_at = self.windows.problem, self.kinds, self.windows.boards_at
-        sizes = sorted({1, *(board.ports for board in problem.boards)})
-        every = [window for window, _ in self.windows.smallest()] + [
-            Window(family, low, low + size)
-            for family, members in enumerate(self.windows.families)
-            for low in range(len(members))
-            for size in sizes
-            if low + size <= len(members)
-        ]
-        for window in dict.fromkeys(every):
-            for (machine, board), way in self.windows.ways(window).items():
-                if kinds[machine] == machine and (board < 0 or kinds[boards_at + board] == boards_at + board):
-                    yield window, way
-
-    def draft(self, shaken: float, luck: Callable[[], float]) -> Run[Draft]:
-        """Windows that hold every pack once, the fullest load of anything being small.
-
-        shaken : by which part the load of each column is made larger at most, so that the answer is another one; 0 or
-        more. luck : numbers from 0 to 1.
-        """
-        columns = [(column, 1 + shaken * luck()) for column in self.columns]
         picked: list[Drafted] = []
         while columns:
             shares = self._shared_out(columns, picked)
-            most, held = max(shares), {place for window, _ in picked for place in window.places}
-            for ((window, way), _), share in zip(columns, shares, strict=True):
-                if (share >= NEARLY_WHOLE or share == most) and held.isdisjoint(window.places):
+            most, held = max(shares), {place for window, _ in picked for place in window.packs}
+            for (window, way), share in zip(columns, shares, strict=True):
+                if (share >= NEARLY_WHOLE or share == most) and held.isdisjoint(window.packs):
                     picked.append((window, way))
-                    held.update(window.places)
-            columns = [item for item in columns if held.isdisjoint(item[0][0].places)]
+                    held.update(window.packs)
+            columns = [column for column in columns if held.isdisjoint(column[0].packs)]
             yield
         return self._spread(picked)
 
-    def _shared_out(self, columns: Sequence[tuple[Drafted, float]], picked: Sequence[Drafted]) -> list[float]:
+    def _columns(self) -> Iterator[Drafted]:
+        """Single packs, full boards, and the smallest windows where a pack cannot be charged alone; on one channel and
+        board of each kind."""
+        windows, boards = self.windows, self.windows.problem.boards
+        smallest = {window for window, _ in windows.smallest()}
+        sizes = sorted({1, *(board.ports for board in boards)})
+        every = (
+            Window(family, low, low + size)
+            for family, members in enumerate(windows.families)
+            for low in range(len(members))
+            for size in sizes
+            if low + size <= len(members)
+        )
+        for window in dict.fromkeys([*sorted(smallest), *every]):
+            for machine, board in windows.places(window):
+                on = machine if board < 0 else windows.boards_at + board
+                full = board < 0 or window in smallest or boards[board].ports == len(window.packs)
+                if full and self.kinds[machine] == machine and self.kinds[on] == on:
+                    way = windows.way(window, (machine, board))
+                    if way is not None:
+                        yield window, way
+
+    def _shared_out(self, columns: Sequence[Drafted], picked: Sequence[Drafted]) -> list[float]:
         """By column, which share of it the program takes, beside what is picked already."""
         model = model_builder.Model()  # type: ignore[no-untyped-call]  # ortools ships no types for it
         fullest = model.new_num_var(0.0, inf, "")
         shares = [model.new_num_var(0.0, 1.0, "") for _ in columns]
         of_pack: dict[tuple[int, int], list[object]] = {}
         loads: list[list[object]] = [[] for _ in self.kinds]
-        for ((window, way), factor), share in zip(columns, shares, strict=True):
-            for place in window.places:
+        for (window, way), share in zip(columns, shares, strict=True):
+            for place in window.packs:
                 of_pack.setdefault(place, []).append(share)
             for at, load in way.loads:
-                loads[self.kinds[at]].append(factor * load * share)
+                loads[self.kinds[at]].append(load * share)
         cost: object = fullest
         for mine in of_pack.values():
             left = model.new_num_var(0.0, 1.0, "")
@@ -112,7 +110,7 @@ class Diver:
         draft: Draft = []
         loads = self.windows.begun.copy()
         for window, column in sorted(picked, key=lambda item: -item[1].whole_min):
-            kind, ways = self._kind(column), [*self.windows.ways(window).values()]
+            kind, ways = self._kind(column), [*self.windows.ways(window)]
             having = [way for way in ways if self._has_energy(way, loads)] or ways
             alike = [way for way in having if self._kind(way) == kind] or having
             way = min(alike, key=lambda way: sum(loads[at] for at, _ in way.loads if at < self.windows.person_at))

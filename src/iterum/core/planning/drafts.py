@@ -21,9 +21,9 @@ SHARING, ORDERING, TOGETHER = 125, 50, 75
 """Moves for each pack in a run of each kind."""
 SHARING_HEAT, ORDERING_HEAT, TOGETHER_HEAT = (30.0, 0.3), (8.0, 0.2), (2.0, 0.2)
 """Temperatures at its start and at its end: minutes that something worse may cost."""
-MANY, SHAKEN, MANY_HEAT = 50, 0.1, (3.0, 0.1)
-"""Packs from which on a draft begins from a linear program, not from single packs: so many are shared out better by it.
-How much it is shaken for another one, and temperatures that do not undo it."""
+MANY, MANY_HEAT = 50, (3.0, 0.1)
+"""Packs from which on drafts begin from a linear program, not from single packs: so many are shared out better by it.
+Temperatures that do not undo it."""
 REGROUPED = 0.6
 """How many moves of the last run make other windows; the rest only change the order."""
 NEAR = 1.05
@@ -51,10 +51,8 @@ def by_windows(problem: Problem, needed: dict[str, int], seed: int = 1) -> Itera
         return
     drafting, best_min = Drafting(windows, luck), inf
     packs = sum(map(len, windows.families))
-    diver = Diver(windows) if packs > MANY else None
-    if diver is not None:
-        yield from diver.prepared()
-        begin, heats = (yield from diver.draft(0.0, luck.random)), MANY_HEAT
+    if packs > MANY:
+        begin, heats = (yield from Diver(windows).draft()), MANY_HEAT
         end_min, draft = yield from drafting.in_order(begin, ORDERING * packs)
         yield windows.genes(draft), end_min
     while True:
@@ -68,8 +66,6 @@ def by_windows(problem: Problem, needed: dict[str, int], seed: int = 1) -> Itera
             yield windows.genes(draft), end_min
         else:
             yield None
-        if diver is not None:
-            begin = yield from diver.draft(SHAKEN, luck.random)
 
 
 class Drafting:
@@ -195,7 +191,8 @@ class Drafting:
         at, pick = self._below(len(draft)), self.luck.random()
         window, way = draft[at]
         if pick < 0.35:
-            return (at,), [(window, self._any(window))]
+            other = self._any(window)
+            return ((at,), [(window, other)]) if other is not None else None
         if pick < 0.5:
             return self._places_changed(draft, at, self._below(len(draft)))
         if pick < 0.65:
@@ -209,13 +206,17 @@ class Drafting:
         cut = high if pick < 0.78 else window.high + self.luck.choice((-3, -2, -1, 1, 2, 3))
         return self._parted(both, cut, (at, above), (way, their_way))
 
-    def _any(self, window: Window) -> Way:
-        return self.luck.choice([*self.windows.ways(window).values()])
+    def _any(self, window: Window) -> Way | None:
+        """Some way to charge a window, the next one where that which was drawn cannot be."""
+        places = self.windows.places(window)
+        first = self._below(len(places))
+        ways = (self.windows.way(window, place) for place in (*places[first:], *places[:first]))
+        return next(filter(None, ways), None)
 
     def _places_changed(self, draft: Draft, at: int, other: int) -> Change | None:
         """Each of two batches on the channel and board of the other."""
         (window, way), (theirs, their_way) = draft[at], draft[other]
-        mine, yours = self.windows.ways(window).get(their_way[:2]), self.windows.ways(theirs).get(way[:2])
+        mine, yours = self.windows.way(window, their_way[:2]), self.windows.way(theirs, way[:2])
         if mine is None or yours is None or at == other:
             return None
         return (at, other), [(window, mine), (theirs, yours)]
@@ -226,12 +227,13 @@ class Drafting:
             return None
         below, rest = window._replace(high=cut), window._replace(low=cut)
         parts = [below, rest] if cut < window.high else [below]
-        if not all(map(self.windows.ways, parts)):
-            return None
-        instead = []
+        instead: list[Drafted] = []
         for part, way in zip(parts, ways, strict=False):
-            same = self.windows.ways(part).get(way[:2]) if way is not None else None
-            instead.append((part, same or self._any(part)))
+            same = self.windows.way(part, way[:2]) if way is not None else None
+            found = same or self._any(part)
+            if found is None:
+                return None
+            instead.append((part, found))
         return places, instead
 
     def _changed(self, draft: Draft, change: Change) -> Draft:

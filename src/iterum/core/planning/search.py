@@ -1,8 +1,9 @@
-"""Finding a plan: there at once by rules, then only better, by annealing over the list of batches.
+"""Finding a plan: there at once by rules, then only better, by drafts and by annealing over the list of batches.
 
 Solutions are lists of batches; `schedule.decode` gives them times. The search starts from the best of what rules give
 and of what a pilot would do by hand (one pack a channel; boards filled in order of volts), so it is never later than
-either. It counts iterations, not seconds, and its numbers are drawn from a seed: the same input gives the same plan.
+either; drafts (`drafts`) give it better batches to go on from. It counts iterations, not seconds, and its numbers are
+drawn from a seed: the same input gives the same plan.
 """
 
 import random
@@ -133,6 +134,7 @@ class Search:
         budgets and other preferences are sought by annealing."""
         begun: Candidate | None = None
         for draft in islice(self._drafts, DRAFTED):
+            self.iterations += CHUNK
             if draft is not None:
                 genes, end_min = draft
                 candidate = self.candidate(tuple(genes))

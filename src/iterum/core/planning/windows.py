@@ -6,6 +6,7 @@ with a way to charge it. Both are what plans are begun from (`drafts`), and cost
 
 from collections.abc import Generator, Iterator, Sequence
 from functools import cached_property
+from itertools import product
 from math import inf
 from typing import NamedTuple, TypeVar
 
@@ -23,7 +24,7 @@ class Window(NamedTuple):
     high: int
 
     @property
-    def places(self) -> list[tuple[int, int]]:
+    def packs(self) -> list[tuple[int, int]]:
         """Its packs, each by family and place in it."""
         return [(self.family, place) for place in range(self.low, self.high)]
 
@@ -41,6 +42,7 @@ class Way(NamedTuple):
     loads: tuple[tuple[int, float], ...]
 
 
+Place = tuple[int, int]
 Drafted = tuple[Window, Way]
 Draft = list[Drafted]
 Result = TypeVar("Result")
@@ -67,7 +69,8 @@ class Windows:
         self.watts_at = self.person_at + 1
         self.energy_at = self.watts_at + len(self.limits_w)
         self.begun = self._begun()
-        self._ways: dict[Window, dict[tuple[int, int], Way]] = {}
+        self._places: dict[Window, tuple[Place, ...]] = {}
+        self._ways: dict[tuple[Window, Place], Way | None] = {}
 
     def _begun(self) -> list[float]:
         """The loads of what is not to be moved."""
@@ -85,25 +88,33 @@ class Windows:
     def _parts(self, board: int) -> tuple[int, ...]:
         return self.problem.board_parts[board] if board >= 0 else ()
 
-    def ways(self, window: Window) -> dict[tuple[int, int], Way]:
-        """By channel and board, how these packs may be charged; empty where they may not."""
-        if window not in self._ways:
-            self._ways[window] = {(way.machine, way.board): way for way in self._reckoned(self.members(window))}
-        return self._ways[window]
+    def places(self, window: Window) -> tuple[Place, ...]:
+        """Channels and boards, -1 for none, on which these packs might be; none where they may not be joined."""
+        if window not in self._places:
+            problem, members = self.problem, self.members(window)
+            may = len(members) <= self.largest and problem.may_join(members)
+            boards = problem.boards_for(members) if may else ()
+            self._places[window] = tuple(product(range(len(problem.machines)), boards))
+        return self._places[window]
+
+    def way(self, window: Window, place: Place) -> Way | None:
+        """How these packs are charged there; None where they cannot be.
+
+        place : indices of a channel and of a board of the problem, -1 for no board.
+        """
+        key = window, place
+        if key not in self._ways:
+            costs = self.problem.costs(self.members(window), *place, 0) if place in self.places(window) else None
+            self._ways[key] = self._way(*place, costs) if costs is not None else None
+        return self._ways[key]
+
+    def ways(self, window: Window) -> Iterator[Way]:
+        """Every way to charge these packs, one after another; none where they may not be joined."""
+        return (way for place in self.places(window) if (way := self.way(window, place)) is not None)
 
     def members(self, window: Window) -> tuple[int, ...]:
         """The indices of its packs."""
         return self.families[window.family][window.low : window.high]
-
-    def _reckoned(self, members: tuple[int, ...]) -> Iterator[Way]:
-        problem = self.problem
-        if len(members) > self.largest or not problem.may_join(members):
-            return
-        for board in problem.boards_for(members):
-            for machine in range(len(problem.machines)):
-                costs = problem.costs(members, machine, board, 0)
-                if costs is not None:
-                    yield self._way(machine, board, costs)
 
     def _way(self, machine: int, board: int, costs: Costs) -> Way:
         place = self.problem.machines[machine]
@@ -131,10 +142,15 @@ class Windows:
             low = 0
             while low < len(members):
                 highs = range(low + 1, min(low + self.largest, len(members)) + 1)
-                window = next((one for high in highs if self.ways(one := Window(family, low, high))), None)
-                if window is not None:
-                    draft.append((window, next(iter(self.ways(window).values()))))
-                low = window.high if window is not None else low + 1
+                window = Window(family, low, low + 1)
+                way = None
+                for high in highs:
+                    window = Window(family, low, high)
+                    way = next(self.ways(window), None)
+                    if way is not None:
+                        draft.append((window, way))
+                        break
+                low = window.high if way is not None else low + 1
         return draft
 
     def loads(self, draft: Sequence[Drafted]) -> list[float]:
@@ -151,8 +167,9 @@ class Windows:
         most_wh = self.begun[self.energy_at :]
         for window, _ in self.smallest():
             for source in range(len(most_wh)):
-                ways = self.ways(window).values()
-                most_wh[source] += max((way.energy_wh for way in ways if way.source == source), default=0.0)
+                most_wh[source] += max(
+                    (way.energy_wh for way in self.ways(window) if way.source == source), default=0.0
+                )
         return self.over_wh(most_wh) > 0
 
     def fullest_min(self, draft: Sequence[Drafted]) -> float:
