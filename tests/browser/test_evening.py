@@ -1,8 +1,9 @@
 """A pilot's evening in a real browser: measure by keyboard, see groups, dial; on a phone too."""
 
 import re
+from contextlib import suppress
 
-from playwright.sync_api import expect
+from playwright.sync_api import Error, expect
 
 from tests.browser.bench import NEXT, PHONE, amps, pad, read_now, steps, turning
 
@@ -98,6 +99,25 @@ def test_board_channel_rate_and_feed_change_the_amps_in_place(page, address):
     expect(page).to_have_url(re.compile("channel=Small-1"))
     page.reload()
     expect(amps(page)).to_have_text(re.compile(r"^\s*3\.1 A"))
+
+
+def test_what_is_changed_while_the_answer_is_on_its_way_counts(page, address):
+    page.goto(f"{address}/charge?packs=T-01&packs=T-02&packs=T-04&packs=T-07")
+    own, held = page.get_by_label("Or own amps"), []
+
+    def hold(route):
+        held.append(route)
+
+    page.route(re.compile(r"charge\?.*=5\.5"), hold)
+    with page.expect_request(re.compile(r"charge\?.*=5\.5")):
+        own.fill("5.5")
+        own.press("Tab")
+    own.fill("4")
+    own.press("Tab")
+    with suppress(Error):  # given up by the page
+        held[0].continue_()
+    expect(amps(page)).to_have_text(re.compile(r"^\s*4 A|^\s*4\.0 A"))
+    expect(own).to_have_value("4")
 
 
 def test_on_a_phone_the_pages_own_pad_measures_without_scrolling(phone, address):
