@@ -142,15 +142,11 @@ class Windows:
             low = 0
             while low < len(members):
                 highs = range(low + 1, min(low + self.largest, len(members)) + 1)
-                window = Window(family, low, low + 1)
-                way = None
-                for high in highs:
-                    window = Window(family, low, high)
-                    way = next(self.ways(window), None)
-                    if way is not None:
-                        draft.append((window, way))
-                        break
-                low = window.high if way is not None else low + 1
+                windows = (Window(family, low, high) for high in highs)
+                item = next(((window, way) for window in windows for way in self.ways(window)), None)
+                if item is not None:
+                    draft.append(item)
+                low = item[0].high if item is not None else low + 1
         return draft
 
     def loads(self, draft: Sequence[Drafted]) -> list[float]:
