@@ -58,6 +58,14 @@ def test_as_many_are_full_under_the_steps_as_lie_full_on_the_pages(visitor, demo
     assert told == len(demo_app.extensions["iterum"]["log"].full_since())
 
 
+def test_what_may_be_joined_in_one_order_only_is_told_with_that_order(newcomer):
+    """Plugged in last, the one that is fuller would give the ten others 7C where 5C are allowed."""
+    page = newcomer.get("/what-if?a_count=10&a_label_c=75&b_label_c=75&b_v=3.85&charge_c=2").text
+    assert "May be joined" in re.sub(r"\s+", " ", page)
+    assert "Plug them in as A1, B, A10" in re.sub(r"\s+", " ", page)
+    assert "Plug them in" not in newcomer.get("/what-if?a_count=10&a_label_c=75&b_label_c=75&b_v=3.76&charge_c=2").text
+
+
 def test_where_packs_are_not_joined_no_minutes_until_charging_stand_beside(newcomer):
     page = newcomer.get("/what-if?a_count=4&a_v=3.5&b_count=1&b_v=4.15").text
     assert "Not joined as they are" in page

@@ -11,8 +11,8 @@ from iterum.core.bench.packs import Pack, Reading
 from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.charging import Charge
 from iterum.core.electrical.joining import EvenedOut, even_out
-from iterum.core.match.group import obstacles
-from iterum.core.reasons import Reason, Unsafe
+from iterum.core.match.group import in_plug_order, obstacles
+from iterum.core.reasons import Reason, Unsafe, reason
 from iterum.core.sizing.compare import Road, one_after_another, refills, together
 from iterum.core.sizing.size import Sizing, charge, size
 from iterum.web.pictures import curves
@@ -143,6 +143,9 @@ def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRule
     except Unsafe as refusal:
         refusals = refusals or refusal.reasons
     broken = obstacles(packs, asked) if len(packs) > 1 else ()
+    ways = evening.joining.ways if evening and not broken else ()
+    if evening and evening.joining.passes and evening.joining.order != tuple(one.id for one in in_plug_order(packs)):
+        ways = (reason("way_other_order", ids=evening.joining.order), *ways)  # else the last one would break the rule
     apart = one_after_another(bench, choice) if len(packs) > 1 else None
     road = together(sizing) if sizing else apart
     bank_wh = numbers["bank_wh"]
@@ -152,7 +155,7 @@ def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRule
         evening=evening,
         evening_picture=curves.draw_evening(evening, packs, asked) if evening else None,
         evening_small=curves.draw_evening(evening, packs, asked, curves.PHONE_WIDTH) if evening else None,
-        ways=evening.joining.ways if evening and not broken else (),
+        ways=ways,
         sizing=sizing,
         refusals=refusals,
         charge=predicted,
