@@ -191,7 +191,8 @@ def adapters(packs: Sequence[Pack], board: Board | None) -> tuple[Reason, ...]:
     return tuple(notes)
 
 
-def _power_limits(setup: Setup, divisor_v: float, full_v: float) -> list[Limit]:
+@lru_cache(maxsize=1024)
+def _power_limits(setup: Setup, divisor_v: float, full_v: float) -> tuple[Limit, ...]:
     """Watts turned into amps. The charger's own watts are divided as the house rule says, since it backs off
     by itself; a supply's or source's always by full volts, since nothing backs off for them."""
     limits = []
@@ -200,7 +201,7 @@ def _power_limits(setup: Setup, divisor_v: float, full_v: float) -> list[Limit]:
         numbers = {"power_w": power.whole_w, "volts": volts, "others_w": power.whole_w - power.left_w}
         why = reason(f"limit_{power.name}", **numbers, **_power_parts(power, setup.feed))
         limits.append(Limit(power.name, power.left_w / volts, why))
-    return limits
+    return tuple(limits)
 
 
 def _power_parts(power: Power, feed: Feed) -> dict[str, object]:

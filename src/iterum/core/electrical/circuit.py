@@ -87,6 +87,7 @@ def _lines(table_v: tuple[float, ...]) -> tuple[tuple[float, ...], tuple[float, 
     return slopes_v, bases_v
 
 
+@lru_cache(maxsize=4096)
 def branch_of(pack: Pack, lead_mohm: float = DEFAULT_LEAD_MOHM, use: Use = Use.JOIN) -> Branch:
     """A measured pack at rest as a branch. Raises ValueError without a reading or an open-circuit table.
 
@@ -358,6 +359,9 @@ def run(
 def settled(branches: Sequence[Branch]) -> tuple[Branch, ...]:
     """The same packs after they have evened out completely: all at one open-circuit voltage, no charge lost."""
     held_as = sum(branch.capacity_as * branch.soc for branch in branches)
+    if all(branch.table_v == branches[0].table_v for branch in branches):  # the same volts are the same charge
+        soc = held_as / sum(branch.capacity_as for branch in branches)
+        return tuple(replace(branch, soc=soc, u1_v=0.0, u2_v=0.0) for branch in branches)
     at_rest = [replace(branch, u1_v=0.0, u2_v=0.0) for branch in branches]
 
     def over_as(rest_v: float) -> float:

@@ -25,6 +25,8 @@ Array = NDArray[np.float64]
 POINTS = 48
 """Points of Gauss and Legendre over the charge, crowded towards its end where the amps fall."""
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(POINTS)
+_PLACES, _SHARES = 1 - ((1 - _NODES) / 2) ** 2, _WEIGHTS * (1 - _NODES) / 2
+"""Of the charge, 1 - (1 - u)^2 where u runs from 0 to 1, and what each counts: so the points crowd at its end."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -93,15 +95,17 @@ def _common_v(packs: Sequence[Pack], capacity_ah: float) -> tuple[float, ...]:
 def _rest_v(table_v: Array, soc: Array) -> Array:
     """Open-circuit volts of one cell, by row, the ends of the table going on straight. soc : (B, P)."""
     steps = table_v.shape[1] - 1
-    index = np.clip((soc * steps).astype(np.intp), 0, steps - 1)
-    low_v = np.take_along_axis(table_v, index, axis=1)
-    return np.asarray(low_v + (np.take_along_axis(table_v, index + 1, axis=1) - low_v) * (soc * steps - index))
+    place = soc * steps
+    index = np.minimum(np.maximum(place.astype(np.intp), 0), steps - 1)
+    row = np.arange(len(table_v))[:, None]
+    low_v = table_v[row, index]
+    return np.asarray(low_v + (table_v[row, index + 1] - low_v) * (place - index))
 
 
 def _soc_at(table_v: Array, cell_v: Array) -> Array:
     """State of charge at open-circuit volts of one cell, the inverse of `_rest_v`."""
     steps, row = table_v.shape[1] - 1, np.arange(len(table_v))
-    index = np.clip((table_v <= np.asarray(cell_v)[:, None]).sum(axis=1) - 1, 0, steps - 1)
+    index = np.minimum(np.maximum((table_v <= np.asarray(cell_v)[:, None]).sum(axis=1) - 1, 0), steps - 1)
     low_v = table_v[row, index]
     return np.asarray((index + (cell_v - low_v) / (table_v[row, index + 1] - low_v)) / steps)
 
@@ -113,10 +117,7 @@ def estimate(combined: Combined, current_a: Array, power_w: Array, end_v: float,
     """
     end_soc = _soc_at(combined.table_v, end_v - tail * current_a * combined.ohm / combined.cells)
     span = np.maximum(end_soc - combined.soc, 0.0)
-    # z runs as 1 - (1 - u)^2, so that the points crowd where the amps fall
-    u = (_NODES + 1) / 2
-    place, weight = 1 - (1 - u) ** 2, _WEIGHTS / 2 * 2 * (1 - u)
-    soc = combined.soc[:, None] + span[:, None] * place
+    soc = combined.soc[:, None] + span[:, None] * _PLACES
     rest_v = _rest_v(combined.table_v, soc) * combined.cells[:, None]
     ohm = combined.ohm[:, None]
     by_volts_a = (end_v * combined.cells[:, None] - rest_v) / ohm
@@ -124,8 +125,8 @@ def estimate(combined: Combined, current_a: Array, power_w: Array, end_v: float,
     amps = np.minimum(np.minimum(current_a[:, None], by_watts_a), by_volts_a)
     amps = np.maximum(amps, tail * current_a[:, None])
     charge_ah = combined.capacity_ah * span
-    minutes = 60 * charge_ah * (weight / amps).sum(axis=1)
-    energy_wh = charge_ah * (weight * (rest_v + amps * ohm)).sum(axis=1)
+    minutes = 60 * charge_ah * (_SHARES / amps).sum(axis=1)
+    energy_wh = charge_ah * (_SHARES * (rest_v + amps * ohm)).sum(axis=1)
     return Estimate(minutes, charge_ah, energy_wh)
 
 

@@ -84,14 +84,13 @@ def latest(times_s: Sequence[float | None]) -> float | None:
 
 def seen_by(packs: Sequence[Pack], trace: Trace) -> tuple[PackJoined, ...]:
     """The largest current of each pack in a trace, and its seconds above its charge C."""
+    sizes_a = np.abs(trace.current_a)
+    peaks_a = trace.current_a[sizes_a.argmax(axis=0), range(len(packs))].tolist()
     seen = []
-    for index, pack in enumerate(packs):
-        amps = trace.current_a[:, index]
-        peak_a = float(amps[np.abs(amps).argmax()])
-        rate_c = np.abs(amps) / pack.capacity_ah
-        over_s = time_above(trace.t_s, rate_c, pack.charge_c + NOISE)
-        basis = resistance_of(pack).basis
-        seen.append(PackJoined(pack.id, peak_a, abs(peak_a) / pack.capacity_ah, over_s, pack.charge_c, basis))
+    for index, (pack, peak_a) in enumerate(zip(packs, peaks_a, strict=True)):
+        peak_c, most_c = abs(peak_a) / pack.capacity_ah, pack.charge_c + NOISE
+        over_s = time_above(trace.t_s, sizes_a[:, index] / pack.capacity_ah, most_c) if peak_c > most_c else 0.0
+        seen.append(PackJoined(pack.id, peak_a, peak_c, over_s, pack.charge_c, resistance_of(pack).basis))
     return tuple(seen)
 
 

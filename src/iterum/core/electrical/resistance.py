@@ -8,6 +8,7 @@ whose currents must not be understated, and the usual one for minutes.
 
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
 from math import exp, log
 
 from iterum.core.bench.chemistry import Kind
@@ -73,6 +74,7 @@ def times_at(temperature_c: float | None, use: Use) -> float:
     return max(times, 1.0) if use is Use.CHARGE else min(times, 1.0)
 
 
+@lru_cache(maxsize=4096)
 def resistance_of(pack: Pack, use: Use = Use.JOIN) -> Resistance:
     """Measured cells where there are any, else the default of the pack's kind by its label's capacity.
 

@@ -5,6 +5,7 @@ The limits are those of the house rule on joining, the charger's share counted i
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from math import ceil
 
 import numpy as np
@@ -69,11 +70,12 @@ def _later(packs: Sequence[Pack], joined: _Joined, seconds: float) -> _Joined:
 def _plugged(packs: Sequence[Pack], lead_mohm: float, rules: HouseRules) -> tuple[list[float], _Joined]:
     """Seconds to wait before each plug from the second on, and the packs just after the last one.
 
-    None where a hand that goes from plug to plug is slow enough; else each plug waits until the rule holds for it.
+    0 where a hand that goes from plug to plug is slow enough, as for the second pack, to which the first is all there
+    is; else each plug waits until the rule holds for it.
     """
-    joined = _Joined((branch_of(packs[0], lead_mohm),), (0.0,))
-    waits_s = []
-    for count in range(2, len(packs) + 1):
+    first = tuple(branch_of(pack, lead_mohm) for pack in packs[:2])
+    joined, waits_s = _Joined(first, (0.0, 0.0)), [0.0]
+    for count in range(3, len(packs) + 1):
         members, before = packs[:count], packs[: count - 1]
         new = branch_of(packs[count - 1], lead_mohm)
         for wait_s in BETWEEN_S:
@@ -133,12 +135,21 @@ class Waits:
     """How long to wait, and how the packs stand then.
 
     between_s : seconds before each plug from the second on. charge_min : from the last plug until charging, in steps of
-    half a minute. start : the packs as branches when charging begins, in the order in which they were plugged in.
+    half a minute. plugged : the packs as branches just after the last plug, in the order in which they were plugged in.
+    evened_s : from then until charging begins.
     """
 
     between_s: tuple[float, ...]
     charge_min: float
-    start: tuple[Branch, ...]
+    plugged: tuple[Branch, ...]
+    evened_s: float = 0.0
+
+    @cached_property
+    def start(self) -> tuple[Branch, ...]:
+        """The packs as they are when charging begins. Reckoned when asked for: most who ask for minutes do not."""
+        if self.evened_s <= 0:
+            return self.plugged
+        return run(self.plugged, Feeding(), self.evened_s, tolerance=ROUGH_TOLERANCE).last
 
 
 def waits(packs: Sequence[Pack], lead_mohm: float, rules: HouseRules, rate_c: float) -> Waits:
@@ -158,8 +169,7 @@ def waits(packs: Sequence[Pack], lead_mohm: float, rules: HouseRules, rate_c: fl
         evening = run(joined.branches, Feeding(), SHOWN_S)
         wait_s = max(wait_s, balance_s(packs, evening, lead_mohm) or 0.0)
     charge_min = ceil_to_step(wait_s, WAIT_STEP_S) / 60
-    start = _later(packs, joined, HAND_S + 60 * charge_min).branches
-    return Waits(tuple(between_s), charge_min, start)
+    return Waits(tuple(between_s), charge_min, joined.branches, HAND_S + 60 * charge_min)
 
 
 def _by_hand(packs: Sequence[Pack], branches: Sequence[Branch]) -> tuple[Branch, ...]:

@@ -21,9 +21,9 @@ SHARING, ORDERING, TOGETHER = 125, 50, 75
 """Moves for each pack in a run of each kind."""
 SHARING_HEAT, ORDERING_HEAT, TOGETHER_HEAT = (30.0, 0.3), (8.0, 0.2), (2.0, 0.2)
 """Temperatures at its start and at its end: minutes that something worse may cost."""
-MANY, MANY_HEAT = 50, (3.0, 0.1)
+MANY, MANY_SHARING, MANY_HEAT = 50, 60, (3.0, 0.1)
 """Packs from which on drafts begin from a linear program, not from single packs: so many are shared out better by it.
-Temperatures that do not undo it."""
+Moves for each pack, fewer since much is done, and temperatures that do not undo it."""
 REGROUPED = 0.6
 """How many moves of the last run make other windows; the rest only change the order."""
 NEAR = 1.05
@@ -46,17 +46,17 @@ def by_windows(problem: Problem, needed: dict[str, int], seed: int = 1) -> Itera
     if problem.rounds or not problem.machines:
         return  # packs that come and go are placed in the order of their heats
     windows, luck = Windows(problem, needed), Random(seed)
-    begin, heats = windows.smallest(), SHARING_HEAT
+    begin, moves, heats = windows.smallest(), SHARING, SHARING_HEAT
     if not begin:
         return
     drafting, best_min = Drafting(windows, luck), inf
     packs = sum(map(len, windows.families))
     if packs > MANY:
-        begin, heats = (yield from Diver(windows).draft()), MANY_HEAT
+        begin, moves, heats = (yield from Diver(windows).draft()), MANY_SHARING, MANY_HEAT
         end_min, draft = yield from drafting.in_order(begin, ORDERING * packs)
         yield windows.genes(draft), end_min
     while True:
-        draft = yield from drafting.shared_out(begin, SHARING * packs, heats)
+        draft = yield from drafting.shared_out(begin, moves * packs, heats)
         fullest_min = windows.fullest_min(draft)
         if fullest_min < best_min:  # nothing ends before its fullest load
             end_min, draft = yield from drafting.in_order(draft, ORDERING * packs, fullest_min)
@@ -73,6 +73,7 @@ class Drafting:
 
     def __init__(self, windows: Windows, luck: Random) -> None:
         self.windows, self.luck = windows, luck
+        self.short = windows.short_of_energy
 
     # ------------------------------------------------------------------ runs
 
@@ -108,7 +109,7 @@ class Drafting:
     def _cost(self, loads: Sequence[float]) -> float:
         times = loads[: self.windows.energy_at]
         fullest = max(times)
-        over_wh = self.windows.over_wh(loads[self.windows.energy_at :])
+        over_wh = self.windows.over_wh(loads[self.windows.energy_at :]) if self.short else 0.0
         return fullest + EVENLY * sum([load * load for load in times]) / fullest + OVER_MIN * over_wh
 
     def in_order(self, draft: Draft, turns: int, enough_min: float = 0.0) -> Run[tuple[float, Draft]]:
@@ -128,7 +129,8 @@ class Drafting:
     def _by_clock(
         self, draft: Draft, turns: int, heats: tuple[float, float], regrouped: float, enough_min: float
     ) -> Run[tuple[float, Draft]]:
-        end_min, weight = self._ends(draft)
+        over_min = self._over_min(draft)
+        end_min, weight = self._ends(draft, over_min)
         best = end_min, draft
         for turn, heat in enumerate(_cooling(turns, *heats), start=1):
             if turn % AT_ONCE == 0:
@@ -138,11 +140,12 @@ class Drafting:
                 if change is None:
                     continue
                 other = self._changed(draft, change)
+                changed_min = self._over_min(other)
             else:
-                other = self._moved(draft)
-            end_min, changed = self._ends(other)
+                other, changed_min = self._moved(draft), over_min
+            end_min, changed = self._ends(other, changed_min)
             if self._taken(weight - changed, heat):
-                draft, weight = other, changed
+                draft, weight, over_min = other, changed, changed_min
                 if end_min < best[0]:
                     best = end_min, draft
                     if at_most(end_min, enough_min):
@@ -152,27 +155,30 @@ class Drafting:
     def _taken(self, gain: float, heat: float) -> bool:
         return gain >= 0 or self.luck.random() < exp(gain / heat)
 
-    def _ends(self, draft: Sequence[Drafted]) -> tuple[float, float]:
-        """When the last batch ends where each begins once its channel, board and hands are free, later where energy
-        is short; and a weight."""
-        boards_at, parts = self.windows.boards_at, self.windows.problem.board_parts
+    def _over_min(self, draft: Sequence[Drafted]) -> float:
+        """What it weighs that sources are asked for more than they have."""
+        if not self.short:
+            return 0.0
+        return OVER_MIN * self.windows.over_wh(self.windows.loads(draft)[self.windows.energy_at :])
+
+    def _ends(self, draft: Sequence[Drafted], over_min: float) -> tuple[float, float]:
+        """When the last batch ends where each begins once its channel, board and hands are free, so much later where
+        energy is short; and a weight. Asked for most often of all: comparisons cost a third of `max`."""
         free = self.windows.begun.copy()
         hands_free = last = total = 0.0
-        drawn_wh = [*free[self.windows.energy_at :], 0.0]  # the last one is of sources without a budget
-        for _, (machine, board, whole_min, hands_min, source, energy_wh, _) in draft:
-            start = max(free[machine], hands_free)
-            on = parts[board] if board >= 0 else ()
-            for part in on:
-                start = max(start, free[boards_at + part])
-            end = free[machine] = start + whole_min
-            for part in on:
-                free[boards_at + part] = end
+        for _, (_, _, holds, whole_min, hands_min, _, _, _) in draft:
+            start = hands_free
+            for at in holds:
+                if free[at] > start:  # noqa: PLR1730 (see above)
+                    start = free[at]
+            end = start + whole_min
+            for at in holds:
+                free[at] = end
             hands_free = start + hands_min
-            drawn_wh[source] += energy_wh
             total += end
-            last = max(last, end)
-        if self.windows.short_of_energy:
-            last += OVER_MIN * self.windows.over_wh(drawn_wh)
+            if end > last:  # noqa: PLR1730
+                last = end
+        last += over_min
         return last, last + ENDS * total / len(draft)
 
     # ------------------------------------------------------------------ moves
@@ -202,7 +208,7 @@ class Drafting:
         if above is None:
             return None
         (_, _, high), their_way = draft[above]
-        both = window._replace(high=high)
+        both = Window(window.family, window.low, high)
         cut = high if pick < 0.78 else window.high + self.luck.choice((-3, -2, -1, 1, 2, 3))
         return self._parted(both, cut, (at, above), (way, their_way))
 
@@ -210,8 +216,11 @@ class Drafting:
         """Some way to charge a window, the next one where that which was drawn cannot be."""
         places = self.windows.places(window)
         first = self._below(len(places))
-        ways = (self.windows.way(window, place) for place in (*places[first:], *places[:first]))
-        return next(filter(None, ways), None)
+        for place in range(first - len(places), first):
+            way = self.windows.way(window, places[place])
+            if way is not None:
+                return way
+        return None
 
     def _places_changed(self, draft: Draft, at: int, other: int) -> Change | None:
         """Each of two batches on the channel and board of the other."""
@@ -225,7 +234,7 @@ class Drafting:
         """A window parted before the pack at `cut`, or whole where that is its end; on the same boards if it can be."""
         if not window.low < cut <= window.high:
             return None
-        below, rest = window._replace(high=cut), window._replace(low=cut)
+        below, rest = Window(window.family, window.low, cut), Window(window.family, cut, window.high)
         parts = [below, rest] if cut < window.high else [below]
         instead: list[Drafted] = []
         for part, way in zip(parts, ways, strict=False):

@@ -30,11 +30,12 @@ class Window(NamedTuple):
 
 
 class Way(NamedTuple):
-    """How a window may be charged. board : -1 for none. source : by number, -1 for one without a budget. loads : (of
-    what, how much) in minutes, energy in Wh."""
+    """How a window may be charged. board : -1 for none. holds : its channel and its boards, as things that are loaded.
+    source : by number, -1 for one without a budget. loads : (of what, how much) in minutes, energy in Wh."""
 
     machine: int
     board: int
+    holds: tuple[int, ...]
     whole_min: float
     hands_min: float
     source: int
@@ -121,8 +122,8 @@ class Windows:
         uses = dict(place.uses)
         hands_min = self.problem.rules.setup_min + costs.wait_min
         whole_min = hands_min + costs.minutes
-        loads = [(machine, whole_min), *((self.boards_at + part, whole_min) for part in self._parts(board))]
-        loads.append((self.person_at, hands_min))
+        holds = (machine, *(self.boards_at + part for part in self._parts(board)))
+        loads = [*((at, whole_min) for at in holds), (self.person_at, hands_min)]
         for at, (name, limit_w) in enumerate(self.limits_w):
             if name in uses:
                 loads.append((self.watts_at + at, costs.power_w * uses[name] / limit_w * whole_min))
@@ -131,7 +132,7 @@ class Windows:
         energy_wh = costs.energy_wh / place.from_source
         if source >= 0:
             loads.append((self.energy_at + source, energy_wh))
-        return Way(machine, board, whole_min, hands_min, source, energy_wh, tuple(loads))
+        return Way(machine, board, holds, whole_min, hands_min, source, energy_wh, tuple(loads))
 
     # ------------------------------------------------------------------ drafts
 
