@@ -74,6 +74,26 @@ def test_an_instant_of_five_unlike_packs_is_what_a_netlist_solver_says():
     assert trace.current_a[0] == pytest.approx(instant["current_a"], abs=2e-5)
 
 
+@pytest.mark.filterwarnings("ignore")
+def test_round_cells_take_as_long_to_4_10_v_as_to_4_20_v_as_a_single_particle_model_says():
+    """PyBaMM SPMe, Chen2020: the curve of such cells is flat about 4.1 V, so that the amps fall off early and slowly."""
+    import pybamm
+
+    def minutes(end_v: float) -> float:
+        steps = (f"Charge at 2.5 A until {end_v} V", f"Hold at {end_v} V until 0.25 A")
+        experiment = pybamm.Experiment([steps], period="1 minute")
+        cell = pybamm.Simulation(
+            pybamm.lithium_ion.SPMe(), parameter_values=pybamm.ParameterValues("Chen2020"), experiment=experiment
+        )
+        return float(cell.solve(initial_soc="3.5 V").t[-1]) / 60
+
+    branch = branch_of(even("L", 3.5, cells=1, mah=5000, chemistry="li-ion"))
+    ours = [run([branch], Feeding(2.5, end_v=end_v), 1e5).t_s[-1] / 60 for end_v in (4.1, 4.2)]
+    theirs = [minutes(end_v) for end_v in (4.1, 4.2)]  # 121.7, 119.5
+    assert ours[0] / ours[1] == pytest.approx(theirs[0] / theirs[1], rel=0.05)
+    assert min(ours[0] / ours[1], theirs[0] / theirs[1]) > 1
+
+
 def fitted(reference: dict) -> tuple[float, float, float]:
     """R0, R1, R2 (pairs of 20 and 150 s) of an equivalent circuit for one cell, by least squares on its pulse."""
     table, pulse = CHEMISTRIES["li-ion"].table, reference["pulse"]

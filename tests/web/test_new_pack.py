@@ -118,5 +118,17 @@ def test_when_a_class_is_measured_the_next_one_is_a_key_away(empty_app):
         page = newcomer.post("/measure", pack=tag, **{f"cell{n}": "3.80" for n in range(1, 5)}).seen
     assert "Match 4S LiPo" in page.said
     assert page.link("On to 6S LiPo, A-03") == "/measure?pack=A-03"
-    assert "This reads as packs" in newcomer.post("/begin/charger", label="2x 6S 5000 50C lipo").seen.said
-    assert "This reads as packs" not in newcomer.post("/begin/charger", label="dual 300 W").seen.said
+
+
+@pytest.mark.parametrize("question", ["packs", "charger", "source"])
+def test_a_line_that_only_another_question_reads_in_full_is_written_down_there(empty_app, question):
+    """The cursor goes on after each answer; who has more packs, or a second charger, types on."""
+    newcomer, session = Visitor(empty_app), empty_app.extensions["iterum"]["desk"].session
+    newcomer.post(f"/begin/{question}", label="2x 6S 5000 50C lipo")
+    newcomer.post(f"/begin/{question}", label="dual 400W 12A 6S")
+    made = session()
+    assert [(pack.id, pack.cells) for pack in made.packs] == [("A-01", 6), ("A-02", 6)]
+    assert [len(charger.channels) for charger in made.kit.chargers] == [2]
+    for unsure in ("8 x 2200 3S", "dual 300 W"):  # no chemistry, no amps: asked where it was typed, and nothing made
+        assert newcomer.post(f"/begin/{question}", label=unsure).status_code == 422
+    assert (len(session().packs), len(session().kit.chargers)) == (2, 1)

@@ -51,6 +51,7 @@ class TestHeld:
         ("20 000 mAh bank", 73, None, 0.85),
         ("3S 5200", 57.7, 11.1, None),
         ("4S LiFe 10 Ah", 128, 12.8, None),
+        ("1 x 100 Ah 12 V", 1200, 12, 0.5),
         ("100 Ah 12 V", 1200, 12, 0.5),  # lead-acid: half used at most
         ("12 V 100 Ah LiFePO4", 1200, 12, None),
         ("12,8 V 7,5 Ah lithium", 96, 12.8, None),
@@ -62,7 +63,9 @@ def test_a_label_gives_watt_hours(label, wh, volts, part):
     assert (told.energy_wh, told.voltage_v, told.usable_fraction) == (pytest.approx(wh, abs=0.05), volts, part)
 
 
-@pytest.mark.parametrize("label", ["", "big one", "100 Ah", "5200", "12 V 60 Ah 8x2200 mAh", "8x2200 3S LiPo 12 V 60 Ah"])
+@pytest.mark.parametrize("label", [
+    "", "big one", "100 Ah", "5200", "12 V 60 Ah 8x2200 mAh", "8x2200 3S LiPo 12 V 60 Ah", "2 x 100 Ah 12 V", "8 x 2200 3S",
+])  # fmt: skip
 def test_a_label_that_does_not_say_enough_or_two_things_is_asked_for_more(label):
     with pytest.raises(ValueError, match=r"(?i)say"):
         energy_of_label(label)

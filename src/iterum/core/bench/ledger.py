@@ -12,6 +12,7 @@ from enum import StrEnum
 
 from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.bench.kit import Source
+from iterum.core.bench.pack_label import COUNTED
 
 
 class EntryKind(StrEnum):
@@ -122,6 +123,9 @@ def energy_of_label(text: str) -> Labelled:
     """
     said = text.strip().lower().replace(" ", " ").replace(" ", " ")
     said = re.sub(r"(\d),(\d{1,2})(?!\d)", r"\1.\2", said)  # a decimal comma
+    counted = COUNTED.match(said)
+    if counted and int(counted[1]) != 1:
+        raise ValueError("say one source at a time, or what all of them hold, as in 2400 Wh")
     watt_hours, volts, cells = _WH.search(said), _VOLTS.search(said), _CELLS.search(said)
     volts_v = _figure(volts) if volts else None
     if watt_hours:

@@ -20,7 +20,8 @@ _NAMED = (
 )
 """What labels call chemistries; the first that fits."""
 _FIGURE = r"(\d{1,3}(?:,\d{3})+|\d+(?:[.,]\d+)?)"
-_COUNT = re.compile(r"^\s*(\d{1,2})\s*(?:x|×|\*|pcs\.?|pieces)\s*(?=\S)", re.I)
+COUNTED = re.compile(r"^\s*(\d{1,2})\s*(?:x|×|\*|pcs\.?|pieces)\s*(?=\S)", re.I)
+"""How a line that speaks of several alike begins."""
 _CELLS = re.compile(r"(?<![\d.])(\d{1,2})\s*-?\s*(?:s(?:\d{1,2}p)?\b|cells?\b)", re.I)
 _PARALLEL = re.compile(r"\d{1,2}s([2-9])p\b", re.I)
 _MAH = re.compile(_FIGURE + r"\s*mah\b", re.I)
@@ -67,7 +68,7 @@ def read_label(text: str) -> PackLabel:
     text : as it was typed.
     """
     said = " ".join(text.replace(" ", " ").split())
-    counted = _COUNT.match(said)
+    counted = COUNTED.match(said)
     count = int(counted[1]) if counted else 1
     rest = said[counted.end() :] if counted else said
     if not 1 <= count <= MOST_ALIKE:

@@ -7,11 +7,11 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.bench.charger_label import read_charger
+from iterum.core.bench.charger_label import ChargerLabel, read_charger
 from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.bench.kit import Charger
 from iterum.core.bench.ledger import energy_of_label, limits_of_label
-from iterum.core.bench.pack_label import read_label
+from iterum.core.bench.pack_label import PackLabel, read_label
 from iterum.core.bench.tags import next_tag, tags_from
 from iterum.exchange.faults import BadInput
 from iterum.exchange.labels import charger_of
@@ -76,8 +76,11 @@ def packs() -> str | Response | tuple[str, int]:
     try:
         told = read_label(asked.text)
     except ValueError as error:
-        asked.fault = _sentence(str(error))
-        return _page({"packs": asked}), 422
+        return _of_another("packs", asked) or _refused("packs", asked, str(error))
+    return _write_packs(told, asked)
+
+
+def _write_packs(told: PackLabel, asked: Asked) -> str | Response | tuple[str, int]:
     chemistry = told.chemistry or request.form.get("chemistry") or None
     cells = told.cells or request.form.get("cells", type=whole)
     could = dict(told.could_be)
@@ -116,10 +119,11 @@ def charger() -> str | Response | tuple[str, int]:
     try:
         told = read_charger(asked.text)
     except ValueError as error:
-        asked.fault = (
-            "This reads as packs: write it down under 1." if _is_of_packs(asked.text) else _sentence(str(error))
-        )
-        return _page({"charger": asked}), 422
+        return _of_another("charger", asked) or _refused("charger", asked, str(error))
+    return _write_charger(told, asked)
+
+
+def _write_charger(told: ChargerLabel, asked: Asked) -> str | Response | tuple[str, int]:
     tag = next_tag("charger-0", {item.id for item in kit_items(desk().session().kit)})
     document = charger_of(told, tag)
     feeders = sorted(desk().session().kit.feeder_ids())
@@ -137,8 +141,7 @@ def source() -> str | Response | tuple[str, int]:
     try:
         told = energy_of_label(asked.text)
     except ValueError as error:
-        asked.fault = _sentence(str(error)) + " Or mains."
-        return _page({"source": asked}), 422
+        return _of_another("source", asked) or _refused("source", asked, f"{_sentence(str(error))} Or mains")
     tag = next_tag("source-0", {item.id for item in kit_items(desk().session().kit)})
     document: dict[str, Any] = {"id": tag, "energy_wh": told.energy_wh}
     more = {"voltage_v": told.voltage_v, "usable_fraction": told.usable_fraction}
@@ -182,13 +185,25 @@ def _keep(part: str, document: dict[str, Any], asked: Asked) -> str | Response |
     return redirect(url_for("begin.page"))
 
 
-def _is_of_packs(text: str) -> bool:
-    """Whether a label that was typed for something else says packs, in full."""
+def _of_another(question: str, asked: Asked) -> str | Response | tuple[str, int] | None:
+    """What this question cannot read and another one reads in full is written down there: the cursor goes on after each
+    answer, and who has more packs or chargers types them all the same. None where it is neither."""
     try:
-        told = read_label(text)
+        packs = read_label(asked.text)
     except ValueError:
-        return False
-    return told.cells is not None and told.chemistry is not None
+        packs = None
+    if question != "packs" and packs is not None and packs.cells is not None and packs.chemistry is not None:
+        return _write_packs(packs, asked)
+    try:
+        charger = read_charger(asked.text)
+    except ValueError:
+        return None
+    return _write_charger(charger, asked) if question != "charger" else None
+
+
+def _refused(question: str, asked: Asked, why: str) -> tuple[str, int]:
+    asked.fault = _sentence(why)
+    return _page({question: asked}), 422
 
 
 def _sentence(text: str) -> str:
