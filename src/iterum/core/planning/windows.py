@@ -178,7 +178,11 @@ class Windows:
 
         drawn_wh : Wh drawn from each of them, by number.
         """
-        return sum([max(wh - most_wh, 0.0) for wh, (_, most_wh) in zip(drawn_wh, self.usable_wh, strict=False)])
+        over_wh = 0.0
+        for wh, (_, most_wh) in zip(drawn_wh, self.usable_wh, strict=False):
+            if wh > most_wh:
+                over_wh += wh - most_wh
+        return over_wh
 
     def kinds(self) -> list[int]:
         """By thing that can be loaded, the first one that is just like it."""
