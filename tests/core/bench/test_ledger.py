@@ -50,6 +50,7 @@ class TestHeld:
         ("10,000 mAh", 36.5, None, 0.85),  # a bank, at the volts of its cells: about 37 Wh, of which it gives about 31
         ("20 000 mAh bank", 73, None, 0.85),
         ("3S 5200", 57.7, 11.1, None),
+        ("3S 18650 3500 li-ion", 37.8, 10.8, None),
         ("4S LiFe 10 Ah", 128, 12.8, None),
         ("1 x 100 Ah 12 V", 1200, 12, 0.5),
         ("100 Ah 12 V", 1200, 12, 0.5),  # lead-acid: half used at most
@@ -65,6 +66,7 @@ def test_a_label_gives_watt_hours(label, wh, volts, part):
 
 @pytest.mark.parametrize("label", [
     "", "big one", "100 Ah", "5200", "12 V 60 Ah 8x2200 mAh", "8x2200 3S LiPo 12 V 60 Ah", "2 x 100 Ah 12 V", "8 x 2200 3S",
+    "3S 18650",
 ])  # fmt: skip
 def test_a_label_that_does_not_say_enough_or_two_things_is_asked_for_more(label):
     with pytest.raises(ValueError, match=r"(?i)say"):

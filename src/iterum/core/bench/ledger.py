@@ -12,7 +12,7 @@ from enum import StrEnum
 
 from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.bench.kit import Source
-from iterum.core.bench.pack_label import COUNTED
+from iterum.core.bench.pack_label import COUNTED, without_sizes
 
 
 class EntryKind(StrEnum):
@@ -121,7 +121,7 @@ def energy_of_label(text: str) -> Labelled:
     Raises ValueError, with the mend, where it says something else.
     text : as it was typed.
     """
-    said = text.strip().lower().replace(" ", " ").replace(" ", " ")
+    said = without_sizes(text.strip().lower().replace(" ", " ").replace(" ", " "))
     said = re.sub(r"(\d),(\d{1,2})(?!\d)", r"\1.\2", said)  # a decimal comma
     counted = COUNTED.match(said)
     if counted and int(counted[1]) != 1:

@@ -11,19 +11,22 @@ from iterum.core.bench.chemistry import CHEMISTRIES, MAX_CELLS
 MOST_ALIKE = 60
 _NAMED = (
     ("lihv", r"\bli-?hv\b|\bhv\b|high.?volt"),
-    ("life", r"\blife(?:po4?)?\b|\blfp\b|\blipo4\b"),
-    ("li-ion", r"\bli-?ion\b|lithium.?ion|\b18650\b|\b21700\b|\bnmc\b"),
+    ("life", r"\blife(?:po4?)?\b|\blfp\b|\blipo4\b|\bifr-?\d{5}"),
+    ("li-ion", r"\bli-?ion\b|lithium.?ion|\b(?:[in]cr|i[mn]r)?-?(?:18650|20700|21700)(?!\d)|\bnmc\b|round.?cells?\b"),
     ("lipo", r"\bli-?po(?:ly)?\b|lithium.?poly\w*"),
     ("nimh", r"\bni-?mh\b"),
     ("nicd", r"\bni-?cd\b"),
     ("pb", r"\bpb\b|\blead\b|\bagm\b|\bgel\b"),
 )
 """What labels call chemistries; the first that fits."""
+_SIZES = re.compile(
+    r"\b[a-z]{0,4}-?(?:10440|14500|16340|18350|18500|18650|20700|21700|26500|26650|32650|32700)(?!\d|\s*m?ah\b)", re.I
+)
+"""Names of round cells by their size, in tenths of a millimetre. IEC 60086-1's way to name them, from memory."""
 _FIGURE = r"(\d{1,3}(?:,\d{3})+|\d+(?:[.,]\d+)?)"
 COUNTED = re.compile(r"^\s*(\d{1,2})\s*(?:x|×|\*|pcs\.?|pieces)\s*(?=\S)", re.I)
 """How a line that speaks of several alike begins."""
 _CELLS = re.compile(r"(?<![\d.])(\d{1,2})\s*-?\s*(?:s(?:\d{1,2}p)?\b|cells?\b)", re.I)
-_PARALLEL = re.compile(r"\d{1,2}s([2-9])p\b", re.I)
 _MAH = re.compile(_FIGURE + r"\s*mah\b", re.I)
 _AH = re.compile(_FIGURE + r"\s*ah\b", re.I)
 _VOLTS = re.compile(_FIGURE + r"\s*v(?:olts?)?\b", re.I)
@@ -55,6 +58,14 @@ class PackLabel:
     could_be: tuple[tuple[str, int], ...] = ()
 
 
+def without_sizes(text: str) -> str:
+    """A label without the sizes of round cells, which look like mAh: "3S 18650" says no capacity.
+
+    text : as it was typed.
+    """
+    return _SIZES.sub(" ", text)
+
+
 def _value(text: str) -> float:
     """A figure: a comma before three digits at a time parts thousands, any other is a decimal comma."""
     if re.fullmatch(r"\d{1,3}(,\d{3})+", text):
@@ -73,8 +84,8 @@ def read_label(text: str) -> PackLabel:
     rest = said[counted.end() :] if counted else said
     if not 1 <= count <= MOST_ALIKE:
         raise ValueError(f"so many packs at once are {MOST_ALIKE} at most")
-    capacity_mah, rest = _capacity(rest)
     chemistry = next((name for name, words in _NAMED if re.search(words, rest, re.I)), None)
+    capacity_mah, rest = _capacity(rest)
     counts, volts = list(dict.fromkeys(int(hit[1]) for hit in _CELLS.finditer(rest))), _VOLTS.search(rest)
     if len(counts) > 1:
         raise ValueError(f"{counts[0]}S or {counts[1]}S? Say one kind of pack at a time")
@@ -104,13 +115,17 @@ def read_label(text: str) -> PackLabel:
 
 def _capacity(text: str) -> tuple[float, str]:
     """mAh, and the text without them."""
+    rest = without_sizes(text)
     for pattern, factor in ((_MAH, 1.0), (_AH, 1000.0), (_BARE, 1.0)):
-        hit = pattern.search(text)
-        if hit:
-            mah = round(_value(hit[1]) * factor, 1)
+        hits = {round(_value(hit[1]) * factor, 1): hit for hit in pattern.finditer(rest)}
+        if len(hits) > 1:
+            raise ValueError(f"{' or '.join(f'{mah:g}' for mah in hits)} mAh? Say its capacity alone, as in 2200 mAh")
+        for mah, hit in hits.items():
             if not 10 <= mah <= 500_000:
                 raise ValueError(f"{hit[0].strip()} would be {mah:g} mAh; write it as 2200, or 2.2 Ah")
-            return mah, text[: hit.start()] + " " + text[hit.end() :]
+            return mah, rest[: hit.start()] + " " + rest[hit.end() :]
+    if rest != text:
+        raise ValueError("that is the size of its cells; say its capacity as well, as in 3500 mAh")
     raise ValueError('say its capacity as well, as in "3S 2200", "14.8 V 1500" or "2.2 Ah 4S"')
 
 

@@ -186,13 +186,13 @@ def _keep(part: str, document: dict[str, Any], asked: Asked) -> str | Response |
 
 
 def _of_another(question: str, asked: Asked) -> str | Response | tuple[str, int] | None:
-    """What this question cannot read and another one reads in full is written down there: the cursor goes on after each
-    answer, and who has more packs or chargers types them all the same. None where it is neither."""
+    """What this question cannot read and another one can is written down, or asked about, there: the cursor goes on
+    after each answer, and who has more packs or chargers types them all the same. None where it is neither."""
     try:
         packs = read_label(asked.text)
     except ValueError:
         packs = None
-    if question != "packs" and packs is not None and packs.cells is not None and packs.chemistry is not None:
+    if question != "packs" and packs is not None and packs.cells is not None:
         return _write_packs(packs, asked)
     try:
         charger = read_charger(asked.text)
