@@ -48,3 +48,23 @@ def test_what_goes_out_of_a_pack_is_never_read_as_what_goes_in(text, power_w, cu
     assert (told.max_current_a, told.channel_power_w, told.max_cells) == (10, 80 if "80 W" in text else 200, 6)
     (channel,) = charger_of(told, "c")["channels"]
     assert channel.get("discharge_power_w") == power_w
+
+
+@pytest.mark.parametrize(("text", "least_a", "step_a", "by_input"), [
+    ("80 W 6S min 1 A max 10 A", 1, None, ()),
+    ("single 80W 10A 6S 0.5A min, steps of 0.5 A", 0.5, 0.5, ()),
+    ("80 W 10 A 6S, smallest current 1 A, 0.2 A steps", 1, 0.2, ()),
+    ("10 A 6S 650W@24V 300W@12V", None, None, ((12, 300), (24, 650))),
+    ("10 A 6S, 12 V: 300 W, at 24 V 650 W", None, None, ((12, 300), (24, 650))),
+    ("dual 600 W 10 A 6S input 11-30 V 300 W at 12 V", None, None, ((12, 300),)),
+    ("DC 11-30V 600W 10 A 6S", None, None, ()),
+])  # fmt: skip
+def test_its_least_amps_its_step_and_its_watts_by_input_volts_are_read(text, least_a, step_a, by_input):
+    """A least current that is lost puts too much into a small pack."""
+    told = read_charger(text)
+    assert (told.min_current_a, told.current_step_a, told.power_by_input_v) == (least_a, step_a, by_input)
+    assert (told.max_current_a, told.max_cells) == (10, 6)
+    document = charger_of(told, "c")
+    (*_, channel) = document["channels"]
+    assert (channel.get("min_current_a"), channel.get("current_step_a")) == (least_a, step_a)
+    assert document.get("power_by_input_v", []) == [list(pair) for pair in by_input]

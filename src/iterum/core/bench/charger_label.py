@@ -15,13 +15,31 @@ _COUNT = re.compile(
     + r")\b|(?<![\d.])(\d{1,2})\s*(?:x|×)(?=\s*\d)|(?<![\d.])(\d{1,2})\s*(?:channels?|ch\b|ports?|outputs?)",
     re.I,
 )
-_EACH = r"(?:a|per|each|every|/)\s*(?:channel|ch\b|port|output)?"
+_EACH = r"(?:(?:a|per|each|every|/)\s*(?:channel|ch\b|port|output)|(?:each|every)\b)"
 _CHANNEL_W = re.compile(_N + r"\s*w(?:atts?)?\s*" + _EACH + r"|(?:\d{1,2})\s*(?:x|×)\s*" + _N + r"\s*w", re.I)
 _AC_W = re.compile(
     r"\b(?:ac|mains)\b[^\d]{0,6}" + _N + r"\s*w|" + _N + r"\s*w(?:atts?)?\s*(?:on|from|at|by)?\s*\b(?:ac|mains)\b", re.I
 )
 _DC_W = re.compile(r"\bdc\b[^\d]{0,6}" + _N + r"\s*w|" + _N + r"\s*w(?:atts?)?\s*(?:on|from|at|by)?\s*\bdc\b", re.I)
 _W = re.compile(_N + r"\s*w(?:atts?)?\b", re.I)
+_BY_INPUT = re.compile(
+    _N + r"\s*w(?:atts?)?\s*(?:@|at|on|from|with)\s*" + _N + r"\s*v\b"
+    r"|(?:@|\bat\b|\bon\b|\bfrom\b|\bwith\b)?\s*(?<![\d.,–-])"
+    + _N
+    + r"\s*v(?:olts?)?\s*(?:input|in)?\s*[:=,]?\s*"
+    + _N
+    + r"\s*w(?:atts?)?\b",
+    re.I,
+)
+"""650 W at 24 V, 12 V 300 W."""
+_LEAST_A = re.compile(
+    r"\b(?:min(?:imum)?|least|smallest|lowest)\b[^\d]{0,9}" + _N + r"\s*a(?:mps?)?\b"
+    r"|" + _N + r"\s*a(?:mps?)?\s*(?:min(?:imum)?\b|at least|and up\b)",
+    re.I,
+)
+_STEP_A = re.compile(
+    r"\bsteps?\b[^\d]{0,4}" + _N + r"\s*a(?:mps?)?\b|" + _N + r"\s*a(?:mps?)?\s*(?:a\s*)?steps?\b", re.I
+)
 _AMPS = re.compile(_N + r"\s*(?:a)?\s*(?:to|-|–|\.\.)\s*" + _N + r"\s*a(?:mps?)?\b", re.I)
 _A = re.compile(_N + r"\s*a(?:mps?)?\b(?!\s*(?:channel|ch\b))", re.I)
 _CELLS = re.compile(r"(?<![\d.])(\d{1,2})\s*s?\s*(?:to|-|–)\s*(\d{1,2})\s*s\b|(?<![\d.])(\d{1,2})\s*s\b", re.I)
@@ -42,8 +60,9 @@ class ChargerLabel:
     """What a label says. channels : how many. total_power_w : W of all together, from DC. mains_power_w : W from mains.
 
     channel_power_w : W of one channel. max_current_a, min_current_a : A of a channel. min_cells, max_cells : in series.
-    input_min_v, input_max_v : V at its input. discharge_power_w, discharge_current_a : W and A out of a pack. None
-    where it says nothing.
+    input_min_v, input_max_v : V at its input. power_by_input_v : (V at its input, W of all together) where watts depend
+    on it. current_step_a : A from one setting to the next. discharge_power_w, discharge_current_a : W and A out of a
+    pack. None where it says nothing.
     """
 
     channels: int
@@ -58,6 +77,8 @@ class ChargerLabel:
     input_max_v: float | None
     discharge_power_w: float | None = None
     discharge_current_a: float | None = None
+    current_step_a: float | None = None
+    power_by_input_v: tuple[tuple[float, float], ...] = ()
 
 
 def _value(text: str) -> float:
@@ -87,10 +108,12 @@ def read_charger(text: str) -> ChargerLabel:
     rest = rest.replace(down[0], " ") if down else rest
     out = down[0] if down else ""
     hits: list[re.Match[str] | None] = []
-    for pattern in (_CHANNEL_W, _AC_W, _DC_W):  # one after another: what was read as mains is not read as DC too
+    for pattern in (_LEAST_A, _STEP_A, _CHANNEL_W, _AC_W, _DC_W):  # what was read as one thing is not read as another
         hits.append(pattern.search(rest))
         rest = rest.replace(hits[-1][0], " ") if hits[-1] else rest
-    each, mains, direct = hits
+    least, step, each, mains, direct = hits
+    said_by_input = [one.groups() for one in _BY_INPUT.finditer(rest)]
+    by_input = {(_value(two or three), _value(one or four)) for one, two, three, four in said_by_input}
     span = _AMPS.search(rest)
     rest = rest.replace(span[0], " ") if span else rest
     amps = [_value(one[1]) for one in _A.finditer(rest)]
@@ -113,11 +136,13 @@ def read_charger(text: str) -> ChargerLabel:
         mains_power_w=_first(mains),
         channel_power_w=each_w,
         max_current_a=max_a,
-        min_current_a=_value(span[1]) if span else None,
+        min_current_a=_value(span[1]) if span else _first(least),
         min_cells=low,
         max_cells=high,
         input_min_v=_value(input_v[1]) if input_v else None,
         input_max_v=_value(input_v[2]) if input_v else None,
         discharge_power_w=_first(_W.search(out)),
         discharge_current_a=_first(_A.search(out)),
+        current_step_a=_first(step),
+        power_by_input_v=tuple(sorted(by_input)),
     )
