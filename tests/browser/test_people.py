@@ -1,5 +1,7 @@
 """Three people: one who begins, one at the keyboard, one with a phone; and how many keys and acts each may need."""
 
+import re
+
 import pytest
 from playwright.sync_api import expect
 
@@ -136,7 +138,8 @@ def test_an_expert_comes_from_the_plan_to_a_charge_in_a_few_keys(page, planned_a
     hands.press("Enter")
     expect(state_of(page)).to_have_text("planned")
     assert page.get_by_role("heading", level=1).inner_text().count("P-") == 6
-    charged(hands, "4", "15.4", "10.8")
+    dialled = page.get_by_text(re.compile("on Twin-1, Six-port board")).inner_text()
+    charged(hands, "4", "15.5", re.search(r"([\d.]+) A,", dialled)[1])
     assert hands.keys <= KEYS_FROM_PLAN_TO_AMPS
 
 

@@ -2,6 +2,7 @@
 
 import io
 import re
+from dataclasses import replace
 from datetime import timedelta
 
 import pytest
@@ -187,17 +188,27 @@ class TestReplanFromTheRun:
         assert [set(batch.packs) for batch in running] == [set(first.packs)]
         assert all(batch.start_min >= 0 for batch in batches if batch not in running)
 
-    def test_what_the_plan_takes_off_when_it_is_full_keeps_its_channel_no_longer(self, bench):
+    @pytest.mark.parametrize("balancing_min", [0, 6, 20])
+    def test_what_the_plan_takes_off_before_it_is_balanced_keeps_its_channel_no_longer(self, bench, balancing_min):
         planned(bench.visitor)
         kept = bench.desk.latest_plan()
-        first = kept.plan.batches[0]
-        assert first.end_min == first.full_min  # its packs fly: they are not balanced
+        first, *others = kept.plan.batches
+        first = replace(first, end_min=first.full_min + balancing_min)  # as where a heat, or another batch, waits for it
+        kept = replace(kept, plan=replace(kept.plan, batches=(first, *others)))
         key = bench.charging(packs=list(first.packs), board=first.board or "", channel=first.channel)
-        assert bench.runs.look(key, bench.clock()).run.expected.balance_min > 5
+        assert bench.runs.look(key, bench.clock()).run.expected.balance_min == 20
         session = bench.desk.session_at(kept.made_at, bench.clock())
         begun, _ = begun_and_waiting(kept, bench.runs.since(kept.made_at, bench.clock()), session, bench.clock())
         assert begun[0].packs == first.packs
-        assert begun[0].end_min == begun[0].full_min
+        assert begun[0].end_min - begun[0].full_min == pytest.approx(balancing_min)
+
+    def test_what_runs_outside_the_plan_keeps_its_channel_until_it_is_balanced(self, bench):
+        planned(bench.visitor)
+        kept = bench.desk.latest_plan()
+        bench.charging()
+        session = bench.desk.session_at(kept.made_at, bench.clock())
+        (mine,), _ = begun_and_waiting(kept, bench.runs.since(kept.made_at, bench.clock()), session, bench.clock())
+        assert mine.end_min - mine.full_min == pytest.approx(20)
 
     @pytest.mark.parametrize("follow", ["yes", "no"])
     def test_after_a_stopped_batch_every_pack_is_planned_or_named(self, bench, follow):
@@ -235,7 +246,7 @@ class TestReplanFromTheRun:
         planned(bench.visitor, follow="yes")
         batches = bench.desk.latest_plan().plan.batches
         number = next(at for at, batch in enumerate(batches) if 2 in batch.rounds)
-        for by_min in (2, 4, 8, 16, 32):  # hands may be at another batch or away just then
+        for by_min in (2, 4, 8, 16, 32, 64, 90):  # hands may be at another batch or away just then, and channels taken
             text = bench.visitor.post("/plan/batch", batch=str(number), by_min=str(by_min)).text
             if "It is kept there." in text:
                 break

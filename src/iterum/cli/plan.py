@@ -70,7 +70,7 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         (
             "from min",
             "full at",
-            "balanced",
+            "off at",
             "channel",
             "board",
             "class",

@@ -19,6 +19,7 @@ from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import PlanRecord, record_of
 from iterum.core.planning.replan import Replanner
 from iterum.core.planning.rounds import ChargeKey
+from iterum.core.planning.score import Prefer
 from iterum.demo import demo_session
 from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document
@@ -234,13 +235,24 @@ def test_nothing_is_charged_for_a_heat_that_is_over_and_full_packs_fly_first():
     assert all(batch.full_min <= 62 + 1e-6 for batch in plan.batches)
 
 
-def test_balancing_is_cut_short_where_that_wins_a_heat():
+@pytest.mark.parametrize(("at_min", "off_at_full"), [(85, 0), (60, 1)])
+def test_balancing_is_cut_short_where_that_wins_a_heat_and_nowhere_else(at_min, off_at_full):
     one = replace(BENCH, chargers=(Charger("c", (Channel("c-1", 12, 250),)),), boards=())
-    session = day(heat(95, 2), packs=2, kit=one, volts=3.8)
-    plan = planned(session, chunks=6)
+    plan = planned(day(heat(at_min, 2), packs=2, kit=one, volts=3.8), chunks=6)
     assert plan.wanted[0].met
-    cut = [batch for batch in plan.batches if batch.end_min - batch.full_min < 19]
-    assert cut
+    assert sum(batch.end_min < min(batch.full_min + 20, at_min) - 1e-6 for batch in plan.batches) == off_at_full
+
+
+@pytest.mark.parametrize("prefer", [Prefer.SOONEST, Prefer.GENTLEST])
+def test_a_day_with_time_to_spare_is_balanced_whole(prefer):
+    planner = Planner(demo_session(), prefer)
+    list(islice(planner.improve(), 4))
+    plan = planner.plan()
+    starts = {tag: item.wish.at_min for item in plan.wanted for tag in item.packs}
+    assert all(item.met for item in plan.wanted)
+    for batch in plan.batches:
+        off_min = min(batch.full_min + 20, *(starts[tag] for tag in batch.packs if starts[tag] >= batch.full_min))
+        assert batch.end_min == pytest.approx(off_min), batch.packs
 
 
 def test_four_of_six_fly_where_six_cannot():

@@ -14,7 +14,7 @@ from math import exp, inf
 
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import Flight, Order, heats_to_come
-from iterum.core.planning.schedule import Gene, Schedule
+from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer, Score, ready_for_heats, score_of
 from iterum.core.planning.search import CHUNK, Candidate, Search
 from iterum.core.planning.starts import for_heats
@@ -158,19 +158,40 @@ class DaySearch:
 
     def _sure(self, candidate: Candidate) -> Candidate:
         """The same with the full model's minutes for each batch of a heat: one that an estimate meets by a minute may
-        be missed by them, or hold up another, and what is best must stay so."""
-        problem = candidate.problem
+        be missed by them, or hold up another, and what is best must stay so. Balanced where that costs no heat."""
         # What was placed before other minutes were known stands in it with the old ones.
-        candidate = Search(problem, self.prefer, self.seed, candidate.genes).candidate(candidate.genes)
+        sure = self._exactly(candidate.problem, candidate.genes)
+        balanced = self._balanced(sure)
+        sure = min(self._exactly(sure.problem, balanced), sure, key=lambda item: item.score)
+        flights = candidate.problem.flights
+        if flights in self._seen and self._seen[flights].genes == candidate.genes:
+            self._seen[flights] = sure
+        return sure
+
+    def _exactly(self, problem: Problem, genes: tuple[Gene, ...]) -> Candidate:
+        """A list of batches with the full model's minutes for each that charges for a heat."""
+        search = Search(problem, self.prefer, self.seed, genes)
         while any([
             problem.refine(item.gene.members, item.gene.machine, item.board, item.gene.part)
-            for item in candidate.schedule.placed
+            for item in search.best.schedule.placed
             if problem.last_min(item.gene.members) < inf
         ]):  # fmt: skip
-            candidate = Search(problem, self.prefer, self.seed, candidate.genes).candidate(candidate.genes)
-        if problem.flights in self._seen and self._seen[problem.flights].genes == candidate.genes:
-            self._seen[problem.flights] = candidate
-        return candidate
+            search.reckon_anew()
+        return search.best
+
+    def _balanced(self, candidate: Candidate) -> tuple[Gene, ...]:
+        """Its batches, each left on to balance where nothing is lost by it: quick starts take all of them off."""
+        problem, genes, best = candidate.problem, list(candidate.genes), candidate
+        for item in sorted(candidate.schedule.placed, key=lambda item: -item.end_min):
+            if item.cut:
+                at = genes.index(item.gene)
+                tried = (*genes[:at], item.gene._replace(balance=True), *genes[at + 1 :])
+                schedule = decode(problem, tried, like=best.schedule)
+                assert schedule is not None  # nothing cuts it short
+                score = score_of(problem, schedule, self.prefer)
+                if score < best.score:
+                    genes, best = list(tried), replace(best, genes=tried, schedule=schedule, score=score)
+        return best.genes
 
     def _noted(self) -> Candidate:
         self.best = replace(self.best, iterations=self.iterations)

@@ -157,7 +157,7 @@ class Planner:
                 if best is None or schedule is None:
                     continue
                 old, new = (score_of(self.problem, item, self.prefer) for item in (best, schedule))
-                if (*new.short, new.first) <= (*old.short, old.first + MOMENT_MIN):
+                if (*new.short, new.unbalanced, new.first) <= (*old.short, old.unbalanced, old.first + MOMENT_MIN):
                     genes, best = tried, schedule
                     break
         return genes

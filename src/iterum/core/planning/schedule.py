@@ -42,6 +42,11 @@ class Seated(NamedTuple):
     full_min: float
     end_min: float
 
+    @property
+    def cut(self) -> bool:
+        """Whether its packs come off at full for others, not for a heat of theirs, though they are to be balanced."""
+        return not self.gene.balance and self.costs.minutes > self.costs.full_min
+
 
 @dataclass(frozen=True)
 class Schedule:

@@ -23,13 +23,17 @@ class Score:
     """Compared from left to right.
 
     unmet : worth of the heats that are not met, each its value times its packs. missing : worth of packs that are not
-    ready for the other heats and wishes. late_min : minutes by which wishes come late, times their worth. first : the
-    preference. energy_wh : at the sources. second, third : less wear.
+    ready for the other heats and wishes. late_min : minutes by which wishes come late, times their worth. lacking_min :
+    minutes to spare before heats that are lacking, where they are what is preferred. unbalanced : packs that come off
+    at full though no heat of theirs begins. first : the preference. energy_wh : at the sources. second, third : less
+    wear.
     """
 
     unmet: float
     missing: float
     late_min: float
+    lacking_min: float
+    unbalanced: int
     first: float
     energy_wh: float
     second: float
@@ -52,11 +56,14 @@ class Score:
         one; what is kind to packs and source is looked for when it stands.
         """
         short = 1e5 * self.unmet + 1e4 * self.missing + 20 * self.late_min
+        short += 20 * self.lacking_min + BALANCED_MIN * self.unbalanced
         if by_ends:
             return short + self.first + 0.3 * self.third
         return short + self.first + 0.05 * self.energy_wh + 0.02 * self.second + 0.01 * self.third
 
 
+BALANCED_MIN = 20.0
+"""Minutes that a pack may hold up others, while a plan is sought, to be balanced: as long as it is allowed to take."""
 CUSHION_MIN = 20.0
 """Minutes to spare before a heat over which more are worth nothing: set-ups, charges and chargers are late by less."""
 KIND_C = 0.5
@@ -141,7 +148,16 @@ def score_of(problem: Problem, schedule: Schedule, prefer: Prefer) -> Score:
         Prefer.SOONEST: (makespan, rate_c, ends + charged),
         Prefer.GENTLEST: (rate_c, makespan, ends + charged),
         Prefer.FEWEST_VISITS: (60 * visits, makespan, rate_c + charged),
-        Prefer.STEADIEST: (_cushion_lacking(problem, schedule), makespan, rate_c + charged),
+        Prefer.STEADIEST: (makespan, rate_c, ends + charged),
     }[prefer]
-    energy_wh = float(round(sum(schedule.used_wh.values())))
-    return Score(unmet, missing, *(round(value, 6) for value in (late_min, first, energy_wh, second, third)))
+    return Score(
+        unmet,
+        missing,
+        round(late_min, 6),
+        round(_cushion_lacking(problem, schedule), 6) if prefer is Prefer.STEADIEST else 0.0,
+        sum(len(item.gene.members) for item in schedule.placed if item.cut),
+        round(first, 6),
+        float(round(sum(schedule.used_wh.values()))),
+        round(second, 6),
+        round(third, 6),
+    )

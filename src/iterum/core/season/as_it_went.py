@@ -61,9 +61,15 @@ def begun_and_waiting(
             (begun if batch.end_min <= 0 else waiting).append(batch)
     for run, running in chain.from_iterable(by_packs.values()):
         if run.state in LIVE or run.state in BEFORE_CHARGE:
-            real = _as_run(batch_in_hand(running, session), run, running, kept, session, now_min)
+            outside = batch_in_hand(running, session)
+            full_min = max(outside.end_min - _balance_min(run), outside.lead_min)
+            real = _as_run(replace(outside, full_min=full_min), run, running, kept, session, now_min)
             begun += [real] if real else []
     return begun, waiting
+
+
+def _balance_min(run: KeptRun) -> float:
+    return run.expected.balance_min if run.expected else 0.0
 
 
 def _as_run(
@@ -82,13 +88,13 @@ def _as_run(
             batch, start_min=start_min, lead_min=lead_min, full_min=end_min, end_min=end_min, energy_in_wh=0.0
         )
     energy_in_wh = running.energy_left_wh / run.source_part
-    balance_min = run.expected.balance_min if run.expected else 0.0
+    balance_min = _balance_min(run)
     if run.state in LIVE and run.charging_at is not None:
         lead_min = kept.minute(run.charging_at)
         end_min = now_min + max(running.minutes_left, 0.5)
         full_min = max(end_min - balance_min, now_min + 0.25)
-        if batch.end_min <= batch.full_min:  # the plan has it taken off then, not balanced
-            end_min = full_min
+        # The plan may have it taken off at full, or when its heat begins, not balanced.
+        end_min = min(end_min, full_min + max(batch.end_min - batch.full_min, 0.0))
         return replace(batch, start_min=lead_min - setup_min, lead_min=lead_min, full_min=full_min, end_min=end_min,
                        energy_in_wh=energy_in_wh)  # fmt: skip
     if run.state in BEFORE_CHARGE:

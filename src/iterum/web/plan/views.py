@@ -6,6 +6,7 @@ from datetime import datetime
 
 from iterum.core.bench.choice import Choice
 from iterum.core.bench.session import Session
+from iterum.core.electrical.charging import BALANCE_ALLOWANCE_MIN
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord, Unplanned
 from iterum.core.quantities import at_most
@@ -84,6 +85,10 @@ class PlanPage:
         likely_min, balance_min = batch.end_min - batch.lead_min, batch.end_min - batch.full_min
         longest_min = (batch.late_min or batch.full_min) - batch.lead_min + balance_min
         return safety_timer_min(likely_min, longest_min, TIMER_FACTOR)
+
+    def balanced(self, batch: PlannedBatch) -> bool:
+        """Whether it stays on for all of its balancing, not only until its heat."""
+        return batch.end_min - batch.full_min > BALANCE_ALLOWANCE_MIN - 0.5
 
     def say(self, item: Reason) -> str:
         """The sentence of a reason, its minutes as times of day."""
