@@ -40,6 +40,7 @@ LOOK = """() => {
       const top = document.elementFromPoint(Math.min(Math.max(at.left + at.width / 2, 1), innerWidth - 2), at.top + at.height / 2);
       if (!scrolls(target) && (!top || !(target.contains(top) || top.contains(target) || (item.labels && [...item.labels].some((l) => l.contains(top)))))) told('covered by ' + (top ? top.className : 'nothing'));
     }
+    if (getComputedStyle(item).display.includes('flex') && item.querySelector(':scope > .nobr')) told('a sentence in pieces, its spaces lost');
     if (!inText(item) && (box.height < 43.5 || box.width < 43.5)) told('small');
   }
   if (document.documentElement.scrollWidth > innerWidth + 1) wrong.push(`wider than the window: ${document.documentElement.scrollWidth}`);

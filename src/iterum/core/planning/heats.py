@@ -47,7 +47,9 @@ class DaySearch:
         tried = [self.candidate(tuple(start))] if start else []
         tried += [self.tried(problem.flights)] if problem.flights is not None else []
         tried += [self.tried(tuple(Flight() for _ in self.heats))]
+        self._noted_genes: tuple[Gene, ...] = ()
         self.best = min(map(self._sure, tried), key=lambda item: item.score)
+        self._noted()
 
     @property
     def needed(self) -> dict[str, int]:
@@ -158,11 +160,9 @@ class DaySearch:
 
     def _sure(self, candidate: Candidate) -> Candidate:
         """The same with the full model's minutes for each batch of a heat: one that an estimate meets by a minute may
-        be missed by them, or hold up another, and what is best must stay so. Balanced where that costs no heat."""
+        be missed by them, or hold up another, and what is best must stay so."""
         # What was placed before other minutes were known stands in it with the old ones.
         sure = self._exactly(candidate.problem, candidate.genes)
-        balanced = self._balanced(sure)
-        sure = min(self._exactly(sure.problem, balanced), sure, key=lambda item: item.score)
         flights = candidate.problem.flights
         if flights in self._seen and self._seen[flights].genes == candidate.genes:
             self._seen[flights] = sure
@@ -179,23 +179,29 @@ class DaySearch:
             search.reckon_anew()
         return search.best
 
-    def _balanced(self, candidate: Candidate) -> tuple[Gene, ...]:
-        """Its batches, each left on to balance where nothing is lost by it: quick starts take all of them off."""
-        problem, genes, best = candidate.problem, list(candidate.genes), candidate
-        for item in sorted(candidate.schedule.placed, key=lambda item: -item.end_min):
-            if item.cut:
-                at = genes.index(item.gene)
-                tried = (*genes[:at], item.gene._replace(balance=True), *genes[at + 1 :])
-                schedule = decode(problem, tried, like=best.schedule)
-                assert schedule is not None  # nothing cuts it short
-                score = score_of(problem, schedule, self.prefer)
-                if score < best.score:
-                    genes, best = list(tried), replace(best, genes=tried, schedule=schedule, score=score)
-        return best.genes
-
     def _noted(self) -> Candidate:
+        """The best so far, balanced where that costs nothing: quick starts take all batches off at full."""
+        if self.best.genes != self._noted_genes:
+            self.best = min(
+                self._exactly(self.best.problem, self._balanced(self.best)), self.best, key=lambda item: item.score
+            )
+            self._noted_genes = self.best.genes
         self.best = replace(self.best, iterations=self.iterations)
         return self.best
+
+    def _balanced(self, of: Candidate) -> tuple[Gene, ...]:
+        """Its batches, each left on to balance where that makes a better plan, the last ones first."""
+        best = of
+        for item in sorted(of.schedule.placed, key=lambda item: -item.end_min):
+            if item.cut:
+                at = best.genes.index(item.gene)
+                genes = (*best.genes[:at], item.gene._replace(balance=True), *best.genes[at + 1 :])
+                schedule = decode(of.problem, genes, like=best.schedule)
+                assert schedule is not None  # nothing cuts it short
+                score = score_of(of.problem, schedule, self.prefer)
+                if score < best.score:
+                    best = replace(best, genes=genes, schedule=schedule, score=score)
+        return best.genes
 
     def _weight(self, score: Score) -> float:
         return score.unmet + 0.3 * score.missing + 1e-3 * score.late_min + 1e-5 * score.first
