@@ -261,6 +261,20 @@ def test_four_of_six_fly_where_six_cannot():
     assert (outcome.met, 0 < outcome.have < 6) == (False, True)
 
 
+def test_more_packs_fly_in_a_heat_that_is_given_up_where_every_other_heat_is_still_met():
+    """Four full by minute 48 and the two large ones by 68 is too much for three channels and one board; three of four is not."""
+    dual = Charger("dual", (Channel("d1", 20, 250), Channel("d2", 20, 250)), total_power_w=500)
+    kit = Kit(boards=(Board("six", 6),), chargers=(dual, Charger("small", (Channel("s", 10, 80),))))
+    small = [even(f"A{at}", volts, mah=1300) for at, volts in enumerate((3.70, 3.71, 3.755, 3.725, 4.19, 3.737, 3.58, 3.703))]
+    large = [even(f"B{at}", volts, cells=6, mah=5000) for at, volts in enumerate((3.71, 3.75))]
+    wanted = tuple(
+        Wish(count, f"lipo-{cells}S", at_min, fly_min=12, rest_min=15, used_fraction=0.7)
+        for at_min, cells, count in ((48, 4, 4), (68, 6, 2), (113, 4, 4), (178, 4, 4))
+    )
+    outcome = planned(Session(packs=(*small, *large), kit=kit, wanted=wanted), chunks=40).wanted
+    assert [item.have for item in outcome] == [3, 2, 4, 4]
+
+
 @pytest.mark.parametrize("seed", [3, 4, 15, 21] if SOAK == 1 else range(24 * SOAK))
 def test_what_an_offer_promises_is_what_its_plan_does_and_breaks_no_rule(seed, record_testsuite_property):
     _, session = made_up_day(seed)

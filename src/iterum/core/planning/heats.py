@@ -22,6 +22,8 @@ from iterum.core.quantities import NOISE, at_most
 
 TRIES = 24
 """Sets of decisions that are tried between two chunks of the inner search."""
+FEWER_EVERY = 4
+"""Rounds between two in which more packs are sought for a heat that is not met: whole heats come first."""
 STALE = 30
 """After so many tries without a better one it goes on from the best again, shaken."""
 WARM = 0.15
@@ -105,7 +107,7 @@ class DaySearch:
                 if stale > STALE:
                     current, stale = self.best, 0
                 # What it gives up is the least that it loses: where that is too much it need not be placed.
-                given_up = self._given_up(self._of(flights))
+                given_up, _ = self._lost(self._of(flights))
                 if given_up > self.best.score.unmet and not self._taken(current, given_up, luck):
                     continue
                 other = self.tried(flights)
@@ -137,13 +139,19 @@ class DaySearch:
 
     def _work_on_another(self, turn: int) -> None:
         """A chunk of the inner search on decisions that would meet more than the best do, were all batches in time: a
-        start that is placed quickly does not show what they are worth."""
-        unmet = self.best.score.unmet
-        hopeful = [candidate for flights, candidate in self._seen.items()
-                   if flights not in self._worked and self._given_up(candidate.problem) < unmet]  # fmt: skip
-        if not hopeful:
-            return
-        candidate = min(hopeful, key=lambda item: (self._given_up(item.problem), item.score))
+        start that is placed quickly does not show what they are worth. Every few rounds on some that would only fly
+        more packs in a heat that is not met."""
+        unmet, missing, _ = self.best.score.short
+        new = [(self._lost(candidate.problem), candidate)
+               for flights, candidate in self._seen.items() if flights not in self._worked]  # fmt: skip
+        whole = [(lost[0], one.score, one) for lost, one in new if lost[0] < unmet]
+        if whole and turn % FEWER_EVERY:
+            *_, candidate = min(whole, key=lambda item: item[:2])
+        else:
+            fewer = [one for lost, one in new if lost < (unmet, missing)]
+            if not fewer:
+                return
+            candidate = min(fewer, key=lambda item: item.score)
         self._worked.add(candidate.problem.flights or ())
         inner = Search(candidate.problem, self.prefer, self.seed + turn, candidate.genes).from_here()
         sought = next(inner, None)
@@ -151,12 +159,13 @@ class DaySearch:
         if sought is not None and sought.score.short < self.best.score.short:
             self.best = min(self.best, self._sure(sought), key=lambda item: item.score)
 
-    def _given_up(self, problem: Problem) -> float:
-        """The worth of the heats that decisions give up, or that find too few packs."""
+    def _lost(self, problem: Problem) -> tuple[float, float]:
+        """What decisions lose whatever the batches: the worth of heats that find too few packs, and of those packs."""
         day = problem.day
         assert day is not None  # there are heats
         seated = Counter(id(seat.heat) for seat in day.seats)
-        return sum(heat.value * heat.count for heat in day.heats if seated[id(heat)] < heat.count)
+        short = [(heat, heat.count - seated[id(heat)]) for heat in day.heats if seated[id(heat)] < heat.count]
+        return sum(heat.value * heat.count for heat, _ in short), sum(heat.value * lacking for heat, lacking in short)
 
     def _sure(self, candidate: Candidate) -> Candidate:
         """The same with the full model's minutes for each batch of a heat: one that an estimate meets by a minute may
