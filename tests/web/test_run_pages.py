@@ -4,6 +4,7 @@ import io
 import re
 from dataclasses import replace
 from datetime import timedelta
+from itertools import product
 
 import pytest
 
@@ -245,12 +246,17 @@ class TestReplanFromTheRun:
         bench.clock.seconds += 80 * 60
         planned(bench.visitor, follow="yes")
         batches = bench.desk.latest_plan().plan.batches
-        number = next(at for at, batch in enumerate(batches) if 2 in batch.rounds)
-        for by_min in (2, 4, 8, 16, 32, 64, 90):  # hands may be at another batch or away just then, and channels taken
-            text = bench.visitor.post("/plan/batch", batch=str(number), by_min=str(by_min)).text
+        told = []
+        later = [at for at, batch in enumerate(batches) if 2 in batch.rounds]
+        places = ("", "Twin-2", "Small-1", "Pocket-1")
+        # Hands are elsewhere at times, channels taken.
+        for number, by_min, channel in product(later, (1, 2, 4, 8, 16, 32, 64), places):
+            moved = {"batch": str(number), "by_min": str(by_min)} | ({"channel": channel} if channel else {})
+            text = bench.visitor.post("/plan/batch", **moved).text
             if "It is kept there." in text:
                 break
-        assert "It is kept there." in text, re.findall("Not moved[^<]*", text)
+            told += re.findall("Not moved[^<]*", text)
+        assert "It is kept there." in text, told
         (moved,) = (batch for batch in bench.desk.latest_plan().plan.batches if batch.locked)
         assert moved.packs == batches[number].packs
         assert all(heat.packs for heat in bench.desk.latest_plan().plan.wanted)
