@@ -36,11 +36,12 @@ WIDE, NARROW = Shape(908.0), Shape(350.0, 20.0)
 
 @dataclass(frozen=True)
 class Bar:
-    """One batch on its lane. `texts` are what fits."""
+    """One batch on its lane: set up until `lead_x`, full from `full_x` on. `texts` are what fits."""
 
     number: int
     x: float
     lead_x: float
+    full_x: float
     width: float
     y: float
     fill: str
@@ -262,15 +263,15 @@ def _bar(
     made_at: datetime,
 ) -> Bar:
     x, end_x = along(max(batch.start_min, shown[0])), along(min(batch.end_min, shown[1]))
-    ends, begins = (
+    ends, begins, full = (
         (made_at + timedelta(minutes=getattr(batch, key))).astimezone().strftime("%H:%M")
-        for key in ("end_min", "start_min")
+        for key in ("end_min", "start_min", "full_min")
     )
-    lead_x = along(min(max(batch.lead_min, shown[0]), shown[1]))
+    lead_x, full_x = (along(min(max(moment, shown[0]), shown[1])) for moment in (batch.lead_min, batch.full_min))
     width = round(end_x - x, 1)
     texts = _bar_texts(batch, end_x - lead_x)
-    label = f"{', '.join(batch.packs)}, {plain(batch.current_a)} A, {begins} to {ends}"
-    return Bar(number, x, lead_x, width, y, fill, texts, ends if width >= 150 else "", label, batch.locked)
+    label = f"{', '.join(batch.packs)}, {plain(batch.current_a)} A, {begins} to {ends}, full at {full}"
+    return Bar(number, x, lead_x, full_x, width, y, fill, texts, ends if width >= 150 else "", label, batch.locked)
 
 
 def _heats(wanted: Sequence[WishOutcome], along: Scale, first_min: float, last_min: float) -> tuple[HeatMark, ...]:
