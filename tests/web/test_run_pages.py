@@ -212,6 +212,24 @@ class TestReplanFromTheRun:
         assert mine.end_min - mine.full_min == pytest.approx(20)
 
     @pytest.mark.parametrize("follow", ["yes", "no"])
+    def test_what_hangs_on_a_board_while_its_pilot_flies_stays_there(self, bench, follow):
+        planned(bench.visitor)
+        first = bench.desk.latest_plan().plan.batches[0]
+        heat = min(item.wish.at_min for item in bench.desk.latest_plan().plan.wanted)
+        bench.clock.seconds += (heat - 1) * 60
+        key = bench.begin(first.packs, first.board, first.channel)
+        bench.act(key, "inspect", looked=list(first.packs))
+        bench.act(key, "plug in")
+        bench.clock.seconds += 4 * 60  # the heat is being flown
+        planned(bench.visitor, follow=follow)
+        kept = bench.desk.latest_plan()
+        (mine,) = (batch for batch in kept.plan.batches if set(batch.packs) == set(first.packs) and set(batch.rounds) == {1})
+        assert (mine.channel, mine.board) == (first.channel, first.board)
+        assert mine.start_min >= kept.minute(bench.clock()) + 8 - 0.1  # back after 12 min
+        others = [batch for batch in kept.plan.batches if batch is not mine and first.channel == batch.channel]
+        assert all(batch.start_min >= mine.end_min - 0.1 for batch in others if batch.end_min > kept.minute(bench.clock()))
+
+    @pytest.mark.parametrize("follow", ["yes", "no"])
     def test_after_a_stopped_batch_every_pack_is_planned_or_named(self, bench, follow):
         planned(bench.visitor)
         first, second = bench.desk.latest_plan().plan.batches[:2]

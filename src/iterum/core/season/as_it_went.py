@@ -98,8 +98,19 @@ def _as_run(
         return replace(batch, start_min=lead_min - setup_min, lead_min=lead_min, full_min=full_min, end_min=end_min,
                        energy_in_wh=energy_in_wh)  # fmt: skip
     if run.state in BEFORE_CHARGE:
-        return later(batch, now_min + setup_min - batch.lead_min)
+        hands_min = _hands_from(session, now_min)
+        held = later(batch, hands_min + setup_min - batch.lead_min)
+        return replace(held, locked=batch.locked or hands_min > now_min)  # it hangs where it is, however late it begins
     return None
+
+
+def _hands_from(session: Session, now_min: float) -> float:
+    """From when on somebody is at the bench for as long as a set-up takes: not while a heat is flown."""
+    hands_min = now_min
+    for wish in sorted((wish for wish in session.wanted if wish.is_heat), key=lambda wish: wish.at_min):
+        if wish.at_min < hands_min + session.rules.setup_min and wish.over_min > hands_min:
+            hands_min = wish.over_min
+    return hands_min
 
 
 def moved(
