@@ -211,6 +211,16 @@ class TestReplanFromTheRun:
         (mine,), _ = begun_and_waiting(kept, bench.runs.since(kept.made_at, bench.clock()), session, bench.clock())
         assert mine.end_min - mine.full_min == pytest.approx(20)
 
+    def test_what_waits_for_a_channel_in_use_is_not_offered_to_be_taken_in_hand(self, bench):
+        planned(bench.visitor)
+        kept = bench.desk.latest_plan()
+        first = kept.plan.batches[0]
+        bench.begin(first.packs, first.board, first.channel)
+        rows = bench.visitor.get("/charge").seen.page.find("section", attrs={"aria-labelledby": "ahead-title"}).find_all("tr")[1:]
+        offered = {row.find_all("td")[1].text.split(",")[0].strip(): bool(row.find("button")) for row in rows}
+        assert offered.pop(first.channel) is False
+        assert any(offered.values())
+
     @pytest.mark.parametrize("follow", ["yes", "no"])
     def test_what_hangs_on_a_board_while_its_pilot_flies_stays_there(self, bench, follow):
         planned(bench.visitor)

@@ -40,11 +40,13 @@ def _groups() -> str:
     kept = desk().latest_plan()
     held = {tag for item in in_hand for tag in item.look.run.packs}
     begun = {frozenset(run.packs) for run, _ in runs().since(kept.made_at, now())} if kept else set()
+    taken = {place for item in in_hand for place in (item.look.run.channel, item.look.run.board) if place}
     ahead = []
     for batch in kept.plan.batches if kept else ():
         waits = frozenset(batch.packs) not in begun and not held & set(batch.packs)
         if kept and waits and batch.end_min > 0:
-            ahead.append((batch, kept.moment(batch.start_min), batch.choice))
+            waits_for = next((place for place in (batch.channel, batch.board) if place in taken), None)
+            ahead.append((batch, kept.moment(batch.start_min), batch.choice, waits_for))
     by_time = sorted(ahead, key=lambda item: item[1])
     alone = [pack for pack in bench().free_packs if _is_lone(pack.id)]
     return render_template(
