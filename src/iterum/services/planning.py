@@ -174,9 +174,10 @@ class PlanJob:
                     self.follow,
                     [answer.plan.genes for answer in self.answers.values()],
                 )
-            for prefer, answer in self.answers.items() if self.keep else ():
-                assert self.keep is not None  # asked just above
-                self.keep(KeptPlan(self.begun_at, prefer.value, answer.record, self.revision))
+            keep = self.keep
+            for prefer, answer in self.answers.items() if keep else ():
+                assert keep is not None  # asked just above
+                keep(KeptPlan(self.begun_at, prefer.value, answer.record, self.revision))
             self.done = True
         except Exception as error:  # handed on to whoever asks for the plan, who raises it
             self.defect = error
@@ -187,6 +188,11 @@ class PlanJob:
     def stop(self) -> None:
         """Take the best so far."""
         self._stop.set()
+
+    def drop(self) -> None:
+        """End, and keep nothing: a newer search takes its place, and may be done first."""
+        self.keep = None
+        self.stop()
 
     def wait(self, seconds: float) -> None:
         """Wait for its end, at most so long."""
@@ -211,7 +217,7 @@ class PlanDesk:
         """Begin a search; one that runs is stopped, and its place taken."""
         with self._lock:
             if self.job is not None:
-                self.job.stop()
+                self.job.drop()
             self.job = job
             self.job.start()
             return self.job
