@@ -15,6 +15,7 @@ import pytest
 from sqlalchemy import insert
 
 from benchmarks.sessions import random_session
+from iterum.guardian.guardian import Guardian
 from iterum.services.desk import Desk
 from iterum.services.links import Links
 from iterum.services.running import RunDesk
@@ -35,7 +36,7 @@ def fill(path):
     rng, store = random.Random(1), Store(path)
     desk = Desk(store)
     desk.write(random_session(PACKS), NOW - timedelta(days=366))
-    runs = RunDesk(store, desk, Links(store))
+    runs = RunDesk(store, desk, Links(store, Guardian(lambda: NOW)))
     first = runs.begin(["P-000"], None, "c0", None, NOW - timedelta(days=365))
     with store.reading() as repository:
         keys = {row.id: row.key for row in repository._rows(tables.packs.select())}

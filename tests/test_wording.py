@@ -9,7 +9,6 @@ import iterum
 from iterum.core.bench.faults import FAULTS
 from iterum.web.words import each_cell, unbroken
 from iterum.wording import SENTENCES
-from tests import words
 
 SOURCES = sorted(Path(iterum.__file__).parent.glob("core/**/*.py")) + sorted(
     Path(iterum.__file__).parent.glob("services/*.py")
@@ -37,11 +36,6 @@ def test_every_code_has_a_sentence(path):
 def test_every_fault_of_a_pack_has_its_sentence_and_its_fix():
     assert set(FAULTS) <= set(SENTENCES)
     assert {f"fix_{code}" for code, fault in FAULTS.items() if not (fault.charges and fault.joins)} <= set(SENTENCES)
-
-
-def test_the_list_of_every_sentence_is_the_one_of_the_code():
-    """`python -m tests.words` writes it anew; whoever changes words reads it there in its place."""
-    assert words.PAGE.read_text("utf-8") == words.made()
 
 
 def test_cells_that_read_the_same_are_told_once_and_an_odd_one_stands_out():

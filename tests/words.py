@@ -1,4 +1,4 @@
-"""Every sentence of the interface with where it shows, for docs/words.md: `python -m tests.words` writes it anew."""
+"""Every sentence of the interface with where it shows: `make words` prints them, to be read by a newcomer."""
 
 import ast
 import re
@@ -7,12 +7,7 @@ from pathlib import Path
 from bs4 import BeautifulSoup, Comment
 
 ROOT = Path(__file__).parents[1]
-PAGE = ROOT / "docs" / "words.md"
-HEAD = """# Every sentence of the interface
-
-Made from the code by `python -m tests.words`, and held by a test. … stands for what is filled in. To be read by somebody who has not
-seen the code: no word that a pilot would not say, one word for one thing.
-"""
+HEAD = "# Every sentence of the interface\n\n… stands for what is filled in.\n"
 SPOKEN = re.compile(r"[A-Za-z]{2,}.*\s")
 
 
@@ -84,4 +79,4 @@ def made():
 
 
 if __name__ == "__main__":
-    PAGE.write_text(made(), "utf-8")
+    print(made(), end="")

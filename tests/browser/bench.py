@@ -52,7 +52,7 @@ def running(
     """The application served from a thread; gives its address. rehearsal : with its simulated charger met."""
     app = create_app(database, clock, watch=watch, speed=speed, rehearsal=rehearsal)
     if rehearsal is not None:
-        meet(app, ((CHARGER, f"127.0.0.1:{rehearsal.bench.port}"),))
+        meet(app, ((CHARGER, f"127.0.0.1:{rehearsal.bench.port}"),), confirmed=True)
     server = make_server("127.0.0.1", 0, app, threaded=True, request_handler=_Silent)
     thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True)
     thread.start()

@@ -10,13 +10,13 @@ from iterum.core.bench.choice import Choice
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
 from iterum.services.desk import Desk
-from iterum.services.links import Links
 from iterum.services.running import RunDesk
 from iterum.services.watching import TYPED, Watcher
 from iterum.store.database import Store
 from iterum.web import create_app
 from tests.browser.bench import PHONE, WIDE, launched, patient, running, started
 from tests.conftest import NOON
+from tests.devices.bench import links_of
 from tests.web.conftest import Visitor, planned
 
 
@@ -47,7 +47,7 @@ def file_with_runs(tmp_path_factory, demo_file):
     path = tmp_path_factory.mktemp("runs") / "demo.sqlite3"
     shutil.copy(demo_file, path)
     store = Store(path)
-    runs = RunDesk(store, Desk(store), Links(store))
+    runs = RunDesk(store, Desk(store), links_of(store))
     keys = [runs.begin(Choice(packs, board, channel), NOON) for packs, board, channel in (
         (("P-08", "P-11"), "Four", "Twin-1"), (("T-01",), None, "Twin-2"), (("P-12",), None, "Small-1"))]  # fmt: skip
     for key in (keys[0], keys[2]):

@@ -10,11 +10,11 @@ from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
 from iterum.core.bench.rules import HouseRules
 from iterum.core.bench.session import Session
 from iterum.services.desk import Desk
-from iterum.services.links import Links
 from iterum.services.running import RunDesk
 from iterum.store.database import Store
 from tests.browser.bench import PHONE, WIDE, amps, running, state_of
 from tests.conftest import NOON, even, pack
+from tests.devices.bench import links_of
 
 DUO = Charger("duo", (Channel("duo-1", 20, 252, max_cells=8), Channel("duo-2", 20, 252, max_cells=8)), "bank", 0.9,
               total_power_w=400)  # fmt: skip
@@ -29,7 +29,7 @@ def bench(tmp_path, packs, kit=KIT):
     desk = Desk(store)
     desk.write(Session(packs, kit, HouseRules(rate_c=1.0)), NOON)
     with running(path, lambda: NOON) as address:
-        yield address, RunDesk(store, desk, Links(store))
+        yield address, RunDesk(store, desk, links_of(store))
     store.close()
 
 

@@ -11,13 +11,12 @@ from playwright.sync_api import expect
 from iterum.core.bench.choice import Choice
 from iterum.core.season.run import State
 from iterum.services.desk import Desk
-from iterum.services.links import CHARGER, CHECKER, Links
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 from iterum.store.database import Store
 from tests.browser.bench import PHONE, compared_and_started, read_now, running, state_of, taken_in_hand, turning
 from tests.conftest import NOON
-from tests.devices.bench import served
+from tests.devices.bench import links_of, met, served
 
 
 class Clock:
@@ -38,7 +37,7 @@ class Place:
 
     def __init__(self, address, bench, store, clock):
         self.address, self.bench, self.store, self.clock = address, bench, store, clock
-        self.links = Links(store)
+        self.links = links_of(store, clock)
         desk = Desk(store)
         self.runs = RunDesk(store, desk, self.links)
         self.watcher = Watcher(store, desk, self.runs)
@@ -63,9 +62,7 @@ def place(tmp_path, demo_file):
     with served(clock) as bench:
         store = Store(path)
         here = Place("", bench, store, clock)
-        channels = tuple(channel.id for _, channel in Desk(store).session().kit.channels())
-        here.links.add(CHARGER, f"127.0.0.1:{bench.port}", channels)
-        here.links.add(CHECKER, f"127.0.0.1:{bench.port}", channels)
+        met(here.links, Desk(store), bench.port, clock())
         with running(path, clock, watch=True) as here.address:
             yield here
         here.links.close()
@@ -111,7 +108,7 @@ def one_cell_lags(page, place, key):
     place.pass_time(20, lambda: place.run(key).state is State.STOPPED)
     page.goto(f"{place.address}/run/{key}")
     expect(state_of(page)).to_have_text("stopped")
-    expect(page.get_by_label("What was done")).to_contain_text("Cell 2 lags")
+    expect(page.get_by_label("What was done")).to_contain_text("Cell 2 is ")
 
 
 def one_incident(page, place, key):

@@ -6,10 +6,11 @@ from datetime import timedelta
 
 from iterum.demo import demo_session
 from iterum.devices.sim_server import SimServer
+from iterum.guardian.guardian import Guardian
 from iterum.services.checking import Checks
 from iterum.services.desk import Desk
 from iterum.services.incidents import Incidents
-from iterum.services.links import CHARGER, CHECKER, Links
+from iterum.services.links import CHARGER, CHECKER, Links, bind_by_name
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 from iterum.store.database import Store
@@ -41,6 +42,19 @@ def served(clock, session=None, port=0):
         thread.join()
 
 
+def links_of(store, clock=lambda: NOON):
+    """The devices of a store, with a guardian that looks when it is told to."""
+    guard = Guardian(clock, timeout_s=10)
+    guard.wait_s = 10  # a loaded machine is slow at times; that is no lost link
+    return Links(store, guard)
+
+
+def met(links, desk, port, now):
+    """A charger and a checker at a port, the charger's channels bound by their names."""
+    bind_by_name(links, desk, links.add(CHARGER, f"127.0.0.1:{port}"), now)
+    links.add(CHECKER, f"127.0.0.1:{port}")
+
+
 class Field:
     """A store with the demo, a bench, and a watch that looks when it is told to."""
 
@@ -50,12 +64,9 @@ class Field:
         self.desk = Desk(self.store)
         if self.desk.revision() == 0:
             self.desk.write(demo_session(), clock())
-        self.links = Links(self.store, timeout_s=10)
-        self.links.wait_s = 10  # a loaded machine is slow at times; that is no lost link
+        self.links = links_of(self.store, clock)
         if not self.links.devices():
-            channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
-            self.links.add(CHARGER, f"127.0.0.1:{server.port}", channels)
-            self.links.add(CHECKER, f"127.0.0.1:{server.port}", channels)
+            met(self.links, self.desk, server.port, clock())
         self.runs = RunDesk(self.store, self.desk, self.links)
         self.watcher = Watcher(self.store, self.desk, self.runs)
         self.incidents, self.checks = Incidents(self.store, self.runs), Checks(self.desk, self.runs)

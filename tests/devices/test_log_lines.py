@@ -11,7 +11,7 @@ from iterum.core.season.run import Act, State, Status
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.drivers import DRIVERS, charger_at, whole
 from iterum.devices.log_lines import LogCharger
-from iterum.services.links import CHARGER
+from iterum.services.links import CHARGER, bind_by_name
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 from tests.devices.bench import Clock, Field, served
@@ -88,12 +88,18 @@ def test_it_is_never_commanded_and_an_address_that_says_too_little_is_mended(tmp
     assert set(DRIVERS) == {"line", "log"}
 
 
+def listened(field, path):
+    """Twin-1 is told of by a log, which is read from here on, and by nobody else."""
+    for device in field.links.devices():
+        field.links.drop(device.key)
+    bind_by_name(field.links, field.desk, field.links.add(CHARGER, f"log:{path}?channel=Twin-1"), field.clock())
+    field.watcher.watch(field.clock())
+
+
 def test_a_run_on_a_listened_charger_is_led_by_hand_and_read_by_itself(tmp_path, field):
     path = tmp_path / "meter.csv"
     path.write_text("at_min,pack_v,current_a,charge_mah\n")
-    for device in field.links.devices():
-        field.links.drop(device.key)
-    field.links.add(CHARGER, f"log:{path}?channel=Twin-1", ("Twin-1", "Twin-2"))
+    listened(field, path)
     runs = RunDesk(field.store, field.desk, field.links)
     key = runs.begin(Choice(("P-08", "P-11"), "Six", "Twin-1"), field.clock())
     state = State.PLANNED
@@ -115,9 +121,7 @@ def test_an_earlier_charge_in_the_log_neither_starts_nor_ends_nor_fills_a_new_on
     path = tmp_path / "meter.csv"
     earlier = "1,15.0,5.0,900\n2,16.8,1.0,1800\n"
     path.write_text("at_min,pack_v,current_a,charge_mah\n" + earlier)
-    for device in field.links.devices():
-        field.links.drop(device.key)
-    field.links.add(CHARGER, f"log:{path}?channel=Twin-1", ("Twin-1", "Twin-2"))
+    listened(field, path)
     key = field.runs.begin(Choice(("P-08", "P-11"), "Six", "Twin-1"), field.clock())
     state = State.PLANNED
     for act in (Act.INSPECT, Act.PLUG_IN, Act.READ_BACK):
@@ -142,9 +146,7 @@ def test_an_earlier_charge_in_the_log_neither_starts_nor_ends_nor_fills_a_new_on
 def test_what_must_stop_is_only_told_where_nothing_can_be_commanded(tmp_path, field):
     path = tmp_path / "meter.csv"
     path.write_text("at_min,pack_v,current_a,temperature_c\n1,16.0,5.0,24\n")
-    for device in field.links.devices():
-        field.links.drop(device.key)
-    field.links.add(CHARGER, f"log:{path}?channel=Twin-1", ("Twin-1", "Twin-2"))
+    listened(field, path)
     key = field.runs.begin(Choice(("P-08", "P-11"), "Six", "Twin-1"), field.clock())
     state = State.PLANNED
     for act in (Act.INSPECT, Act.PLUG_IN, Act.READ_BACK, Act.START):

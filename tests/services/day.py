@@ -19,15 +19,16 @@ from iterum.core.season.outlook import Observation
 from iterum.core.season.run import LIVE, Act, State, Status
 from iterum.core.season.watching import HOT_CARE_C, HOT_STOP_C, SAG_CARE, SILENT_S, WARMER_C, Alarm
 from iterum.devices.sim_bench import AIR_C, SimPack
+from iterum.guardian.clock import SteadyClock
+from iterum.guardian.supervisor import ITERUM
 from iterum.services.checking import Checks
-from iterum.services.clock import SteadyClock
 from iterum.services.desk import Desk
-from iterum.services.links import CHARGER, Links
-from iterum.services.running import ITERUM, RunDesk
+from iterum.services.links import CHARGER, bind_by_name
+from iterum.services.running import RunDesk
 from iterum.services.watching import TYPED, Watcher
 from iterum.store.database import Store
 from tests.conftest import NOON, even
-from tests.devices.bench import Clock, served
+from tests.devices.bench import Clock, links_of, served
 from tests.services.test_hostile import HOSTILE, lying
 
 STEP_S = 5.0
@@ -110,11 +111,11 @@ class Day:
                 self.desk = Desk(self.store)
                 self.desk.write(session(), NOON)
                 self.desk.set_air(AIR_C, NOON)
-                self.links = Links(self.store, timeout_s=20)
-                self.links.wait_s = 20  # a loaded machine is slow at times; that is no lost link
-                for door in self.doors.values():
-                    self.links.add(CHARGER, f"127.0.0.1:{door.server_address[1]}", sum(CHANNELS.values(), ()))
                 self.now = SteadyClock(self._wall, steady_s=self.clock.monotonic)
+                self.links = links_of(self.store, self.now)
+                for door in self.doors.values():
+                    device = self.links.add(CHARGER, f"127.0.0.1:{door.server_address[1]}")
+                    bind_by_name(self.links, self.desk, device, self.now())
                 self.runs = RunDesk(self.store, self.desk, self.links)
                 self.watcher, self.checks = Watcher(self.store, self.desk, self.runs), Checks(self.desk, self.runs)
                 try:

@@ -12,10 +12,10 @@ from iterum.core.planning.rounds import ChargeKey
 from iterum.core.season.agenda import Do
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
-from iterum.services.links import Links
 from iterum.services.running import RunDesk
 from iterum.services.watching import TYPED, Watcher
 from tests.conftest import NOON, even
+from tests.devices.bench import links_of
 
 
 def planned(packs, channel, start_min, board=None, end_min=None):
@@ -30,7 +30,7 @@ def agenda_of(store, desk):
     for tag in ("A", "B", "C"):
         desk.save_pack(even(tag, 3.8), None, NOON)
     desk.save_kit_item(Charger("one", (Channel("one-1", 10, 200, max_cells=6),)), None)
-    return RunDesk(store, desk, Links(store)), desk, "one-1"
+    return RunDesk(store, desk, links_of(store)), desk, "one-1"
 
 
 def test_nothing_is_to_be_done_where_nothing_is(agenda_of):

@@ -13,10 +13,11 @@ from iterum.core.bench.choice import Choice
 from iterum.core.season.run import Act, State
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.lines import LineCharger
-from iterum.services.links import CHARGER, Links
-from iterum.services.running import ITERUM, RunDesk
+from iterum.guardian.supervisor import ITERUM
+from iterum.services.links import CHARGER, bind_by_name
+from iterum.services.running import RunDesk
 from iterum.services.watching import READ, Watcher
-from tests.devices.bench import Clock, Field, served
+from tests.devices.bench import Clock, Field, links_of, served
 
 CHANNEL, OTHER = "Twin-1", "Twin-2"
 
@@ -121,12 +122,11 @@ def bench(tmp_path, demo_file):
     with served(clock) as sim, lying(sim) as liar:
         field = Field(tmp_path, clock, sim)
         field.links.close()
-        field.links = Links(field.store, timeout_s=10)
-        field.links.wait_s = 10
+        field.links = links_of(field.store, clock)
         for device in field.links.devices():
             field.links.drop(device.key)
-        channels = tuple(channel.id for _, channel in field.desk.session().kit.channels())
-        field.links.add(CHARGER, f"127.0.0.1:{liar.server_address[1]}", channels)
+        address = f"127.0.0.1:{liar.server_address[1]}"
+        bind_by_name(field.links, field.desk, field.links.add(CHARGER, address), clock())
         field.runs = RunDesk(field.store, field.desk, field.links)
         field.watcher = Watcher(field.store, field.desk, field.runs)
         field.liar = liar
@@ -140,9 +140,9 @@ def bench(tmp_path, demo_file):
             else:
                 field.runs.act(field.key, act, run.state, clock())
         field.pass_time(1)
-        field.links.wait_s = 0.5
-        for charger in field.links._chargers.values():  # from here on nothing that is slow is waited for long
-            charger.client.timeout_s = charger._urgent.timeout_s = 0.3
+        field.links.guard.wait_s = 0.5
+        for channel in field.links.guard._channels.values():  # from here on nothing that is slow is waited for long
+            channel.line.driver.client.timeout_s = channel.line.driver._urgent.timeout_s = 0.3
         yield field
         field.close()
 
@@ -221,8 +221,9 @@ def test_a_slow_device_and_a_refusing_channel_blind_nobody(bench):
 
     bench.liar.behave = small_is_busy
     with served(bench.clock) as other, lying(other) as second:
-        bench.links._timeout_s = 60  # so long would each look wait, were one waited for
-        bench.links.add(CHARGER, f"127.0.0.1:{second.server_address[1]}", ("X-1",))
+        bench.links.guard.timeout_s = 60  # so long would each look wait, were one waited for
+        slow = bench.links.add(CHARGER, f"127.0.0.1:{second.server_address[1]}")
+        bench.links.confirm(slow.key, [("Mini-1", "Twin-1")], bench.clock())
         second.behave = lambda line, answer: [600.0, answer]
         bench.server.bench.fault("hot", CHANNEL)
         begun = time.monotonic()

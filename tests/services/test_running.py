@@ -2,7 +2,6 @@
 
 import shutil
 from dataclasses import replace
-from datetime import timedelta
 
 import pytest
 
@@ -16,8 +15,9 @@ from iterum.core.season.read_back import Shown
 from iterum.core.season.run import Act, State
 from iterum.demo import demo_session
 from iterum.devices.driver import LinkLost, Refused
+from iterum.guardian.supervisor import CHARGER, ITERUM
 from iterum.services.logbook import LogBook
-from iterum.services.running import CHARGER, ITERUM, Changed
+from iterum.services.running import Changed
 from iterum.services.watching import TYPED
 from tests.devices.bench import Clock, Field, served
 
@@ -246,12 +246,13 @@ def test_nothing_is_missed_while_the_link_is_lost(field):
 def test_an_answer_asked_for_before_the_start_does_not_end_the_charge(field):
     key = begun(field)
     brought_to(field, key, State.READ_BACK)
-    idle = field.links.latest["Twin-1"]
+    field.pass_time(0.1)
+    idle, asked_at = field.links.latest("Twin-1")
     field.clock.seconds += 5
     field.runs.act(key, Act.START, State.READ_BACK, field.clock())
-    field.links.read_all = lambda _now: field.links.latest.update({"Twin-1": (idle[0], idle[1] + timedelta(seconds=1))})
     field.clock.seconds += 1
-    field.watcher.watch(field.clock())  # a slow reader brings it only now
+    field.links.guard._channels["Twin-1"]._take(idle, asked_at)  # a slow reader brings it only now
+    field.watcher.keep(field.clock())
     assert field.runs.look(key, field.clock()).run.state is State.CHARGING
 
 

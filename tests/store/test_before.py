@@ -16,13 +16,13 @@ from iterum.core.reasons import reason
 from iterum.core.season.run import State
 from iterum.demo import demo_session
 from iterum.services.desk import Desk
-from iterum.services.links import Links
 from iterum.services.logbook import LogBook, Query
 from iterum.services.running import RunDesk
 from iterum.store.database import Store
 from iterum.store.documents import from_document, to_document
 from iterum.web.app import create_app
 from tests.conftest import NOON
+from tests.devices.bench import links_of
 
 
 class Died(Exception):
@@ -45,7 +45,7 @@ def test_plan_runs_and_log_of_before_are_read(path):
     assert (len(desk.session().packs), len(plan.batches), plan.visits > 0) == (32, len(plan.reasons), True)
     assert all(batch.end_min >= batch.full_min > batch.lead_min for batch in plan.batches)
     assert {item.wish.name for item in plan.wanted} >= {"Pylon heat 1", "Tow 1"}
-    over, in_hand = RunDesk(store, desk, Links(store)).latest()[::-1]
+    over, in_hand = RunDesk(store, desk, links_of(store)).latest()[::-1]
     assert (over.state, over.packs, over.expected.minutes > 0) == (State.CHECKED, ("P-12",), True)
     assert (in_hand.state, in_hand.choice.packs, in_hand.card.cells) == (State.PLANNED, ("T-01",), 6)
     (row,) = LogBook(store, desk).entries(Query(kind="charges", pack_id="P-12"))

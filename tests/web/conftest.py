@@ -8,9 +8,8 @@ import pytest
 from bs4 import BeautifulSoup
 
 from iterum.core.season.run import State
-from iterum.services.links import CHARGER, CHECKER
 from tests.conftest import NOON
-from tests.devices.bench import Clock, served
+from tests.devices.bench import Clock, met, served
 
 
 class Seen:
@@ -118,10 +117,8 @@ class Bench:
         self.parts["clock"] = clock
         self.watcher, self.checks = self.parts["watcher"], self.parts["checks"]
         self.runs, self.desk, self.links = self.parts["runs"], self.parts["desk"], self.parts["links"]
-        self.links.wait_s = 10  # a loaded machine is slow at times
-        channels = tuple(channel.id for _, channel in self.desk.session().kit.channels())
-        self.links.add(CHARGER, f"127.0.0.1:{server.port}", channels)
-        self.links.add(CHECKER, f"127.0.0.1:{server.port}", channels)
+        self.links.guard.wait_s = 10  # a loaded machine is slow at times
+        met(self.links, self.desk, server.port, clock())
         self.visitor = Visitor(app)
 
     def pass_time(self, minutes):

@@ -99,8 +99,8 @@ class Hands:
         app = create_app(database, self.clock, rehearsal=self.mine)
         self.parts = app.extensions["iterum"]
         self.runs, self.desk = self.parts["runs"], self.parts["desk"]
-        self.parts["links"].wait_s = 10
-        meet(app, ((CHARGER, f"127.0.0.1:{self.server.port}"),))
+        self.parts["links"].guard.wait_s = 10
+        meet(app, ((CHARGER, f"127.0.0.1:{self.server.port}"),), confirmed=True)
         self.visitor = Visitor(app)
 
     def read(self, tag, *texts, total=False, warm=""):

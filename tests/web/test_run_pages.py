@@ -425,14 +425,18 @@ class TestPacksAndKit:
     def test_chargers_are_looked_for_met_and_left(self, bench):
         seen = bench.visitor.get("/kit").seen
         assert "simulated bench" in seen.said
-        address, values = seen.form("Ask it no more|Ask no more")
+        address, values = seen.form("Remove")
         bench.visitor.post(address, **values)
         assert bench.links.place("Twin-1") is None
-        page = bench.visitor.post("/kit/device", kind="charger", address=f"127.0.0.1:{bench.server.port}").text
-        assert "is kept and read from now on" in page
+        page = bench.visitor.post("/kit/device", kind="charger", address=f"127.0.0.1:{bench.server.port}")
+        assert "Say which channel is which" in page.text
+        assert bench.links.place("Twin-1") is None  # nobody has confirmed it
+        address, values = page.seen.form("Confirm channels")
+        chosen = {f"is-{place}": name for place, name in enumerate(bench.server.bench.channels)}
+        assert "Twin-1 is Twin-1" in bench.visitor.post(address, **values, **chosen).text
         assert bench.links.place("Twin-1") is not None
         for address in ("127.0.0.1:1", "a b:80", "127.0.0.1:70000", "log:/dev/none", "log:/dev/none?channel=Twin-1"):
-            assert "Not kept:" in bench.visitor.post("/kit/device", kind="charger", address=address).text
+            assert "Not added:" in bench.visitor.post("/kit/device", kind="charger", address=address).text
 
     def test_the_checker_fills_the_cells_and_they_are_looked_at_like_typed_ones(self, bench):
         page = bench.visitor.post("/measure/checker", pack="P-08").text

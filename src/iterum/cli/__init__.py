@@ -10,6 +10,7 @@ COMMANDS = {
     "archive": "Everything that is kept, in the open: one line of JSON a row, retired things too.",
     "backup": "A whole copy of the database in a file, checked by opening it; Iterum may run meanwhile.",
     "check": "The verdict on each pack: fit, look or stop, with its reasons.",
+    "guard": "The guardian of a bench, which reads and stops its chargers; `iterum serve` starts it by itself.",
     "match": "Which packs may share a board, in what order to plug them in, and what would mend the rest.",
     "size": "The amps to dial for the file's group, every limit, and the card to set on the charger.",
     "equalise": "What flows between the packs of the file's group when they are joined, and for how long.",

@@ -13,11 +13,10 @@ from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present, printable
 from iterum.cli.folder import database_in, held
 from iterum.cli.share import show
-from iterum.demo import time_lapse
 from iterum.demo.live import start_bench, start_demo
 from iterum.devices.driver import Refused
 from iterum.devices.drivers import CHECKERS, DRIVERS, charger_at, checker_at, whole
-from iterum.services.clock import SteadyClock
+from iterum.guardian.clock import SteadyClock
 from iterum.services.sharing import PORT
 from iterum.store.copies import check, last_moment
 from iterum.store.troubles import StoreTrouble
@@ -74,7 +73,7 @@ def _serve(
     database: Path, port: int, addresses: list[tuple[str, str]], speed: float, demo: bool, fresh: bool,
     share: Ask | None,
 ) -> None:  # fmt: skip
-    clock = time_lapse(present, speed) if speed != 1 else SteadyClock(present, last_moment(database))
+    clock = SteadyClock(present, None if demo else last_moment(database), speed=speed)
     bench = None
     try:
         if demo:
@@ -82,11 +81,11 @@ def _serve(
                 for part in ("", "-wal", "-shm"):
                     database.with_name(database.name + part).unlink(missing_ok=True)
             bench = start_bench(speed)
-            start_demo(database, clock(), bench.port)
+            start_demo(database, clock, bench.port)
         elif database.exists():
             check(database)
         click.echo(f"Iterum is at http://{HOST}:{port}/  (data in {database}; Ctrl+C stops it)")
-        run_server(database, port, clock, addresses, speed, share)
+        run_server(database, port, clock, addresses, speed, share, simulated=demo)
     finally:
         if bench is not None:
             bench.stop()

@@ -1,7 +1,5 @@
-"""The made-up meeting at Harrow Fen, as a session file, and time-lapse."""
+"""The made-up meeting at Harrow Fen, as a session file."""
 
-from collections.abc import Callable
-from datetime import datetime
 from importlib.resources import files
 
 from iterum.core.bench.session import Session
@@ -11,9 +9,3 @@ from iterum.exchange.session import parse
 def demo_session() -> Session:
     """Two days at Harrow Fen: 32 packs in four classes, a few of them awkward."""
     return parse(files("iterum.demo").joinpath("harrow_fen.json").read_bytes())
-
-
-def time_lapse(clock: Callable[[], datetime], speed: float) -> Callable[[], datetime]:
-    """A clock that starts at the present and runs `speed` times as fast."""
-    begun = clock()
-    return lambda: begun + (clock() - begun) * speed

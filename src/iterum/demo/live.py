@@ -2,6 +2,7 @@
 
 import subprocess
 import sys
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -12,8 +13,9 @@ from iterum.core.season.run import Act, State
 from iterum.demo import demo_session
 from iterum.demo.season import charges_before, year_before
 from iterum.devices.driver import LinkLost, Refused
+from iterum.guardian.guardian import Guardian
 from iterum.services.desk import Desk
-from iterum.services.links import CHARGER, CHECKER, Links
+from iterum.services.links import CHARGER, CHECKER, Links, bind_by_name
 from iterum.services.logbook import LogBook
 from iterum.services.running import RunDesk
 from iterum.store.database import Store
@@ -66,16 +68,15 @@ def start_bench(speed: float) -> SimulatedBench:
     return SimulatedBench(process, int(told.split(",")[0].rpartition(":")[2]))
 
 
-def start_demo(database: Path, now: datetime, port: int) -> None:
+def start_demo(database: Path, clock: Callable[[], datetime], port: int) -> None:
     """Fill an untouched store, meet the bench, and begin one batch on it where the demo is new."""
-    store = Store(database)
-    desk, links = Desk(store), Links(store)
+    store, now = Store(database), clock()
+    desk, links = Desk(store), Links(store, Guardian(clock))
     new = load_demo(store, desk, now)
     for device in links.devices():
         links.drop(device.key)  # of an earlier start, whose port is gone
-    channels = tuple(channel.id for _, channel in desk.session().kit.channels())
-    links.add(CHARGER, f"127.0.0.1:{port}", channels)
-    links.add(CHECKER, f"127.0.0.1:{port}", channels)
+    bind_by_name(links, desk, links.add(CHARGER, f"127.0.0.1:{port}"), now)
+    links.add(CHECKER, f"127.0.0.1:{port}")
     if new:
         _begin(RunDesk(store, desk, links), desk, now)
     links.close()

@@ -2,9 +2,9 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Protocol
+from typing import ClassVar, Protocol
 
-from iterum.core.season.run import Status
+from iterum.core.run.guard import ChannelReading
 
 
 class LinkLost(ConnectionError):
@@ -27,60 +27,44 @@ class Settings:
 
 
 @dataclass(frozen=True)
-class ChannelReading:
-    """What a channel shows. cells : as it counts them at its balance plug; minutes : since it started, its own clock.
-
-    set_a, set_end_v : what it is set to, None before anything was dialled. why : of a fault or a stop.
-    """
-
-    status: Status
-    cells: int
-    pack_v: float
-    current_a: float
-    charge_mah: float
-    minutes: float
-    cell_v: tuple[float, ...] = ()
-    temperature_c: float | None = None
-    input_v: float | None = None
-    set_a: float | None = None
-    set_end_v: float | None = None
-    why: str | None = None
-
-
-@dataclass(frozen=True)
 class Identity:
-    """Who it is. hands : whether packs can be plugged in by command, which only a simulated bench does.
+    """Who a device is. hands : whether packs can be plugged in by command, which only a simulated bench does.
 
-    commands : whether it can be set, started and stopped; one that only tells what it does cannot.
+    commands : whether it can be set, started and stopped; one that only tells what it does cannot. serial : what tells
+    it from others of its kind, None where it does not say.
     """
 
     name: str
     channels: tuple[str, ...]
     hands: bool = False
     commands: bool = True
+    serial: str | None = None
+
+    def is_same(self, told: "Identity") -> bool:
+        """Whether a device that tells this of itself can be the one that was met before."""
+        if self.serial is not None or told.serial is not None:
+            return self.serial == told.serial
+        return self.name == told.name and set(self.channels) <= set(told.channels)
 
 
-STOP_TRIES = 3
-NO_CHARGE_A = 0.05
-"""Amps that a channel may still show when it does not charge."""
-
-
-def stop_surely(tell: Callable[[], object], read: Callable[[], ChannelReading]) -> None:
-    """Tell a channel to stop until a reading shows that it did. Raises Refused where it charges on, and LinkLost."""
-    why = "it was told to stop and charges on"
-    for _ in range(STOP_TRIES):
-        try:
-            tell()
-        except Refused as refusal:
-            why = f"it refuses to stop: {refusal}"
-        shown = read()
-        if shown.status is not Status.CHARGING and abs(shown.current_a) <= NO_CHARGE_A:
-            return
-    raise Refused(why)
+def stopped_by(tell: Callable[[], object], read: Callable[[], ChannelReading]) -> None:
+    """Tell a channel to stop, and look at it. Raises Refused where it still charges, and LinkLost."""
+    why = "it was told to stop and still charges"
+    try:
+        tell()
+    except Refused as refusal:
+        why = f"it refuses to stop: {refusal}"
+    if not read().off:
+        raise Refused(why)
 
 
 class ChargerDriver(Protocol):
-    """A charger. Every method raises LinkLost when it does not answer, and Refused when it will not."""
+    """A charger. Every method raises LinkLost when it does not answer, and Refused when it will not.
+
+    commands : whether it takes commands; a driver that only listens cannot stop anything.
+    """
+
+    commands: ClassVar[bool]
 
     @classmethod
     def at(cls, address: str, timeout_s: float) -> "ChargerDriver":
@@ -88,6 +72,12 @@ class ChargerDriver(Protocol):
 
     def identify(self) -> Identity:
         """Its name and channels."""
+
+    def expect(self, identity: Identity) -> None:
+        """Believe nothing from now on of a device that says that it is another one."""
+
+    def stand_by(self) -> bool:
+        """Keep the way open by which a stop is sent; whether it is open. Waits for no reading."""
 
     def read(self, channel: str) -> ChannelReading:
         """What a channel shows now."""
@@ -99,7 +89,7 @@ class ChargerDriver(Protocol):
         """Begin to charge, or go on after a pause."""
 
     def stop(self, channel: str) -> None:
-        """Stop charging at once; it counts only when a reading shows it. Raises Refused where it charges on."""
+        """Send one stop; it counts only when a reading shows it. Raises Refused where it still charges."""
 
     def plug(self, channel: str, packs: tuple[str, ...]) -> None:
         """Plug packs in, or unplug all (none given): a pair of hands on a simulated bench."""

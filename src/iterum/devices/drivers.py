@@ -41,6 +41,12 @@ def _may_reach(address: str) -> None:
         raise Refused("this is a rehearsal: it reaches the simulated charger alone")
 
 
+def commands_at(address: str) -> bool:
+    """Whether the charger at an address takes commands; one that is only listened to cannot be stopped."""
+    driver = DRIVERS.get(_scheme(address))
+    return driver is not None and driver.commands
+
+
 def charger_at(address: str, timeout_s: float) -> ChargerDriver:
     """The driver of a charger. Raises Refused for an address that no driver understands, or that is out of reach."""
     _may_reach(address)

@@ -15,13 +15,15 @@ from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import fields
 from time import monotonic
-from typing import Any
+from typing import Any, ClassVar
 from urllib.parse import quote, unquote, urlsplit
 
+from iterum.core.run.guard import ChannelReading
 from iterum.core.season.run import Status
-from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused, Settings, stop_surely
+from iterum.devices.driver import Identity, LinkLost, Refused, Settings, stopped_by
 
 MAX_LINE = 4096
+MOST_NAME = MOST_SERIAL = 80
 TIMEOUT_S = 2.0
 DEFAULT_PORT = 8766
 THIS_MACHINE = "127.0.0.1"
@@ -53,6 +55,8 @@ def decode(line: bytes) -> tuple[str, list[str], dict[str, str]]:
     arguments, values = [], {}
     for part in words[1:]:
         name, sign, value = part.partition("=")
+        if sign and name in values:
+            raise ValueError(f"{name} stands there twice")
         if sign:
             values[name] = value
         else:
@@ -62,7 +66,7 @@ def decode(line: bytes) -> tuple[str, list[str], dict[str, str]]:
 
 def reading_values(reading: ChannelReading) -> dict[str, Any]:
     """A reading as the values of a line."""
-    values = {field.name: getattr(reading, field.name) for field in fields(reading)}
+    values = {field.name: getattr(reading, field.name) for field in fields(reading) if field.name != "counts_cells"}
     return {
         name: (value.value if isinstance(value, Status) else value) for name, value in values.items() if value != ()
     }
@@ -71,8 +75,8 @@ def reading_values(reading: ChannelReading) -> dict[str, Any]:
 def reading_from(values: Mapping[str, str]) -> ChannelReading:
     """A reading from the values of a line. Raises ValueError where one is missing or no number."""
     try:
-        plain = {name: float(values[name]) for name in ("pack_v", "current_a", "charge_mah", "minutes")}
-        more = {
+        plain: dict[str, Any] = {name: float(values[name]) for name in ("pack_v", "current_a", "charge_mah", "minutes")}
+        more: dict[str, Any] = {
             name: float(values[name]) for name in ("temperature_c", "input_v", "set_a", "set_end_v") if name in values
         }
         return ChannelReading(
@@ -101,15 +105,20 @@ class LineClient:
         self._socket: socket.socket | None = None
         self._rest = b""
         self._version, self._asked, self._met = 1, 0, 1
+        self._closed = False
+        self.expected: Identity | None = None
+        """Who must answer; None until it was met."""
 
     def ask(self, word: str, *arguments: str, **values: Any) -> dict[str, str]:
-        """Send a request, give the values of its answer, all within one deadline. Raises LinkLost or Refused."""
+        """Send a request, give the values of its answer within one deadline. Raises LinkLost or Refused.
+
+        A connection that has to be made first has a deadline of its own.
+        """
         with self._lock:
-            until_s = monotonic() + self.timeout_s
             try:
                 if self._socket is None:
-                    self._connect(until_s)
-                head, words, answer = self._talk(until_s, word, *arguments, **values)
+                    self._connect(monotonic() + self.timeout_s)
+                head, words, answer = self._talk(monotonic() + self.timeout_s, word, *arguments, **values)
             except (OSError, ValueError) as error:
                 self._drop()
                 raise LinkLost(f"{self.host}:{self.port} does not answer: {error}") from error
@@ -118,13 +127,29 @@ class LineClient:
         return answer
 
     def _connect(self, until_s: float) -> None:
+        if self._closed:
+            raise OSError("the connection was let go of")
         self._socket = socket.create_connection((self.host, self.port), self.timeout_s)
         self._rest, self._version, self._asked = b"", 1, 0
         _, _, told = self._talk(until_s, "HELLO")
         version = int(told.get("version", "1"))
         if not told.keys() & {"name", "channels"} or version < self._met:
             raise ValueError("what it says of itself is not what was asked, or not what it said before")
+        if self.expected is not None and not self.expected.is_same(identity_from(told)):
+            raise ValueError("another device answers there")
         self._version = self._met = version
+
+    def stand_by(self) -> bool:
+        """Connect ahead of need, and again where the other side hung up; whether the connection stands."""
+        with self._lock:
+            if self._socket is not None and (self._rest or select.select([self._socket], [], [], 0)[0]):
+                self._drop()
+            try:
+                if self._socket is None:
+                    self._connect(monotonic() + self.timeout_s)
+            except (OSError, ValueError):
+                self._drop()
+            return self._socket is not None
 
     def _talk(self, until_s: float, word: str, *arguments: str, **values: Any) -> tuple[str, list[str], dict[str, str]]:
         assert self._socket is not None
@@ -164,13 +189,22 @@ class LineClient:
         self._socket = None
 
     def close(self) -> None:
-        """Let go of the connection; whoever waits for an answer is told so at once."""
+        """Let go of the connection for good; whoever waits for an answer is told so at once."""
+        self._closed = True
         waited_on = self._socket
         if waited_on is not None:
             with suppress(OSError):
                 waited_on.shutdown(socket.SHUT_RDWR)
         with self._lock:
             self._drop()
+
+
+def identity_from(told: Mapping[str, str]) -> Identity:
+    """Who a device says that it is, by its answer to HELLO."""
+    channels = tuple(unquote(channel) for channel in told.get("channels", "").split(",") if channel)
+    serial = unquote(told["serial"])[:MOST_SERIAL] if told.get("serial") else None
+    name = unquote(told.get("name", "charger"))[:MOST_NAME]
+    return Identity(name, channels, told.get("hands") == "yes", serial=serial)
 
 
 def host_and_port(address: str) -> tuple[str, int]:
@@ -188,6 +222,8 @@ def host_and_port(address: str) -> tuple[str, int]:
 class LineCharger:
     """A charger that speaks the line protocol."""
 
+    commands: ClassVar[bool] = True
+
     def __init__(self, host: str, port: int, timeout_s: float = TIMEOUT_S) -> None:
         self.client = LineClient(host, port, timeout_s)
         self._urgent = LineClient(host, port, timeout_s)
@@ -200,9 +236,15 @@ class LineCharger:
 
     def identify(self) -> Identity:
         """Its name and channels."""
-        values = self.client.ask("HELLO")
-        channels = tuple(unquote(item) for item in values.get("channels", "").split(",") if item)
-        return Identity(unquote(values.get("name", "charger")), channels, values.get("hands") == "yes")
+        return identity_from(self.client.ask("HELLO"))
+
+    def expect(self, identity: Identity) -> None:
+        """Believe nothing from now on of a device that says that it is another one."""
+        self.client.expected = self._urgent.expected = identity
+
+    def stand_by(self) -> bool:
+        """Keep the connection for a stop open; whether it is. Makes it again where the device hung up."""
+        return self._urgent.stand_by()
 
     def read(self, channel: str) -> ChannelReading:
         """What a channel shows now."""
@@ -225,8 +267,8 @@ class LineCharger:
         self.client.ask("START", channel)
 
     def stop(self, channel: str) -> None:
-        """Stop charging at once, until a reading shows it."""
-        stop_surely(lambda: self._urgent.ask("STOP", channel), lambda: self._read(self._urgent, channel))
+        """Send one stop; it counts only when a reading shows it."""
+        stopped_by(lambda: self._urgent.ask("STOP", channel), lambda: self._read(self._urgent, channel))
 
     def plug(self, channel: str, packs: tuple[str, ...]) -> None:
         """Plug packs in, or unplug all."""

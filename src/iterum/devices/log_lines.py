@@ -12,14 +12,15 @@ import threading
 import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, ClassVar
 from urllib.parse import parse_qsl, urlsplit
 
 import serial
 
+from iterum.core.run.guard import ChannelReading
 from iterum.core.season.columns import OUT, READING_MEANINGS, READING_READERS, guessed
 from iterum.core.season.run import Status
-from iterum.devices.driver import ChannelReading, Identity, LinkLost, Refused, Settings
+from iterum.devices.driver import Identity, LinkLost, Refused, Settings
 
 SILENT_S = 15.0
 """Without a line for so long it counts as lost."""
@@ -33,6 +34,8 @@ DEFAULT_BAUD = 9600
 
 class LogCharger:
     """One channel, told of by a log. Commands are refused: a person gives them at the charger."""
+
+    commands: ClassVar[bool] = False
 
     def __init__(
         self, path: str, channel: str, baud: int = DEFAULT_BAUD, columns: Mapping[str, str] | None = None,
@@ -69,6 +72,13 @@ class LogCharger:
         with self._lock:
             self._open()
         return Identity(Path(self._path).name or self._path, (self._channel,), commands=False)
+
+    def expect(self, identity: Identity) -> None:
+        """Nothing: a log says of nobody who writes it; its address is all there is."""
+
+    def stand_by(self) -> bool:
+        """No: it can stop nothing."""
+        return False
 
     def read(self, channel: str) -> ChannelReading:
         """What the newest line says. Raises LinkLost while there is none, or none for `SILENT_S`."""
@@ -158,6 +168,7 @@ class LogCharger:
             temperature_c=values.get("temperature_c"),
             input_v=values.get("input_v"),
             why=why,
+            counts_cells=bool(cell_v),
         )
 
     def _status(self) -> tuple[Status, str | None]:

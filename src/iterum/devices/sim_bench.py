@@ -17,8 +17,9 @@ from iterum.core.bench.setup import least_power_w
 from iterum.core.electrical.circuit import Branch, Feeding, branch_of, run
 from iterum.core.electrical.resistance import Use
 from iterum.core.quantities import at_most
+from iterum.core.run.guard import ChannelReading
 from iterum.core.season.run import Status
-from iterum.devices.driver import ChannelReading, Refused, Settings
+from iterum.devices.driver import Refused, Settings
 
 AIR_C = 19.0
 WARMS_K_A_C = 2.0

@@ -33,7 +33,7 @@ class Incidents:
             place = self._runs.links.place(run.channel) if run.driven and run.state in LIVE else None
             if place is not None:
                 try:
-                    place.driver.stop(place.channel)
+                    self._runs.links.guard.stop(run.channel, Act.STOP)
                     stopped.append(run.channel)
                 except (LinkLost, Refused):
                     continue

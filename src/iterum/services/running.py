@@ -11,7 +11,8 @@ from iterum.core.bench.ledger import Entry, EntryKind
 from iterum.core.bench.setup import total_ah
 from iterum.core.electrical.charging import charge_packs
 from iterum.core.electrical.joining import joining
-from iterum.core.reasons import Busy, NotThere, Unsafe
+from iterum.core.reasons import Busy, NotThere, Unsafe, reason
+from iterum.core.run.guard import ARMED, NICKEL_END_V, ChannelReading
 from iterum.core.season.after_charge import as_it_went_on, cell_volts
 from iterum.core.season.agenda import BATCH_LONGEST, InHand, ToDo, agenda
 from iterum.core.season.in_hand import taken_wh
@@ -22,26 +23,40 @@ from iterum.core.season.run import LIVE, ON_BOARD, OPEN, Act, State, after
 from iterum.core.season.upkeep import upkeep
 from iterum.core.season.watching import Alarm, next_check_min
 from iterum.core.sizing.size import Sizing, hookup, size
-from iterum.devices.driver import ChannelReading, LinkLost, Refused, Settings
+from iterum.devices.driver import LinkLost, Refused, Settings
 from iterum.services.desk import Desk
 from iterum.services.in_hand import as_it_runs, put_in_mah, running_of
 from iterum.services.links import Links
 from iterum.store.database import Store
 from iterum.store.repository import Repository
+from iterum.store.troubles import StoreTrouble
 
-PERSON, CHARGER, ITERUM = "you", "the charger", "Iterum"
+PERSON = "you"
 AT_THE_CHARGER = "you, at the charger itself"
 AS_PLANNED = (Act.START, Act.PAUSE, Act.RESUME, Act.FINISH)
 """Acts that follow a plan: it stays up to date."""
 CLOSING = (Act.CHECK, Act.DROP)
-KEEP_EVERY_S = 5.0
-"""A charger is read every second and its readings kept this often, or when something changes."""
-NICKEL_END_V = 1.6
-"""V per cell that a driver is given for a charge that ends by a drop: above what a nickel cell reaches."""
+DONE = {
+    Act.START: "the charge has started.",
+    Act.RESUME: "the charge goes on.",
+    Act.PAUSE: "the charge is paused: no current flows.",
+    Act.STOP: "the charge has stopped: no current flows.",
+}
+"""What a charger has done by an act, in words: to be said even where it cannot be written
+down.
+"""
+HEARD_S = 20.0
+"""What a channel showed so long ago still stands on its page as what it shows."""
+
+
+class Told(StoreTrouble):
+    """The charger did what was asked, and only writing it down failed: says both."""
 
 
 class Changed(Busy):
-    """Somebody else, or the charger, has brought the batch on meanwhile. Carries it as it is now."""
+    """Somebody else, or the charger, has brought the batch on meanwhile. Carries it as it is
+    now.
+    """
 
     def __init__(self, run: KeptRun) -> None:
         super().__init__(f"the batch is {run.state.value} by now")
@@ -87,7 +102,9 @@ class RunDesk:
             return [(run, running_of(repository, run, now)) for run in reversed(runs)]
 
     def in_hand(self, now: datetime) -> tuple[InHand, ...]:
-        """Batches in hand, the oldest first, each with when it ends and when its next hand check is due."""
+        """Batches in hand, the oldest first, each with when it ends and when its next hand check
+        is due.
+        """
         with self._store.reading() as repository:
             return tuple(self._in_hand(repository, run, now) for run in repository.runs.in_states(OPEN))
 
@@ -116,20 +133,22 @@ class RunDesk:
             wrong = repository.runs.findings(key)
             events = repository.runs.events(key)
         minute = run.minute(now)
-        shown = self.links.latest.get(run.channel)
+        shown = self.links.latest(run.channel)
         ahead = outlook(run.expected, [item.seen for item in seen], minute) if run.expected else None
-        heard = run.driven and shown is not None and (now - shown[1]).total_seconds() < KEEP_EVERY_S * 4
+        heard = run.driven and shown is not None and (now - shown[1]).total_seconds() < HEARD_S
         return RunLook(run, minute, ahead, seen, wrong, events, shown[0] if shown else None, heard)
 
     def findings(self) -> tuple[KeptFinding, ...]:
-        """Everything wrong in batches that are live, and what stopped those not looked at yet, the newest first."""
+        """Everything wrong in batches that hang on the bench, the newest first; of those over,
+        what must stop.
+        """
         with self._store.reading() as repository:
             live = {run.key for run in repository.runs.in_states(LIVE)}
-            stopped = {run.key for run in repository.runs.in_states((State.STOPPED,))}
+            hanging = {run.key for run in repository.runs.in_states(ARMED)}
             return tuple(
                 item
                 for item in repository.runs.findings()
-                if item.run_key in live or (item.run_key in stopped and item.finding.alarm is Alarm.STOP)
+                if item.run_key in live or (item.run_key in hanging and item.finding.alarm is Alarm.STOP)
             )
 
     def stopped(self) -> tuple[tuple[KeptRun, KeptEvent], ...]:
@@ -144,19 +163,24 @@ class RunDesk:
     # ------------------------------------------------------------------ beginning
 
     def begin(self, choice: Choice, now: datetime) -> int:
-        """Take a batch in hand. Raises Unsafe with every reason against it, NotThere for what is not there.
+        """Take a batch in hand. Raises Unsafe with every reason against it, NotThere for what is
+        not there.
 
-        What is begun is the choice as the bench answers to it now; of a group that may only be joined in another order,
-        that order is kept.
+        What is begun is the choice as the bench answers to it now; of a group that may only be
+        joined in another order, that order is kept.
         """
         offer = self.offer(choice, now)
+        if self.links.in_doubt(offer.setup.channel.id):
+            raise Unsafe((reason("binding_doubtful", channel=offer.setup.channel.id),))
         values = self._values(offer, now)
         with self._store.writing(changes_session=False) as repository:
             self._still_free(repository, offer.settled, now)
             return repository.runs.add(values)
 
     def _still_free(self, repository: Repository, settled: Choice, now: datetime) -> None:
-        """See what somebody else took in hand meanwhile, before anything is written. Raises Unsafe."""
+        """See what somebody else took in hand meanwhile, before anything is written. Raises
+        Unsafe.
+        """
         session = self._desk.session()
         kit, running = as_it_runs(repository, session.kit, now)
         as_it_is = Bench(session.packs, kit, session.rules, running)
@@ -165,16 +189,20 @@ class RunDesk:
             raise Unsafe(broken)
 
     def offer(self, choice: Choice, now: datetime) -> Sizing:
-        """What the bench answers to a choice, where it may be begun. Raises Unsafe with every reason, NotThere."""
+        """What the bench answers to a choice, where it may be begun. Raises Unsafe with every
+        reason, NotThere.
+        """
         sizing = size(self._desk.bench(now), choice)
         if not sizing.joining.passes:
             raise Unsafe(sizing.joining.reasons)
         return sizing
 
     def begin_upkeep(self, kind: Kind, choice: Choice, now: datetime) -> int:
-        """Take a batch in hand that fills nothing. Raises Unsafe with every reason against it, NotThere.
+        """Take a batch in hand that fills nothing. Raises Unsafe with every reason against it,
+        NotThere.
 
-        A person sets the charger for it: none is told to discharge or to balance, or asked what it did.
+        A person sets the charger for it: none is told to discharge or to balance, or asked what
+        it did.
         """
         asked = upkeep(self._desk.bench(now), kind, choice)
         settled = asked.settled
@@ -223,18 +251,60 @@ class RunDesk:
         skipped: bool = False,
         write: Callable[[Repository], None] | None = None,
     ) -> KeptRun:
-        """Bring a batch on. What the charger must do is done first; then state and act are written in one go.
+        """Bring a batch on. What the charger must do is done first; then state and act are
+        written in one go.
 
-        expected : the state that whoever acts has seen. Raises Changed where it is another by now, Unsafe where the
-        act is not allowed, LinkLost and Refused from the charger. write : what is to be kept in the same transaction.
+        expected : the state that whoever acts has seen. Raises Changed where it is another by
+        now, Unsafe where the act is not allowed, LinkLost and Refused from the charger, Told
+        where only writing it down failed. write : what is to be kept in the same transaction.
         by : AT_THE_CHARGER where a person did it there, so that it need not be told, nor answer.
         """
-        with self._store.reading() as repository:
-            run = repository.runs.get(key)
+        try:
+            with self._store.reading() as repository:
+                run = repository.runs.get(key)
+        except StoreTrouble as trouble:
+            if act is Act.STOP and by == PERSON:
+                self._stop_unwritten(key, note, trouble)
+            raise
         if run.state is not expected:
             self._note(run, now, by, act, note)
             raise Changed(run)
-        state = after(run.state, act, skipped, run.card.wait_min > 0, run.kind)
+        after(run.state, act, skipped, run.card.wait_min > 0, run.kind)
+        done = by == PERSON and self._tell_charger(run, act, skipped)
+        try:
+            changed = self._bring_on(run, act, KeptEvent(key, now, act.value, run.state, skipped, by, note), write)
+        except (StoreTrouble, Busy) as trouble:
+            if not done or isinstance(trouble, Changed):
+                raise
+            self.links.guard.remember(key, act, by, note)
+            raise Told(f"{run.place}: {DONE[act]} {trouble}") from trouble
+        self._arm(changed)
+        return changed
+
+    def record(self, key: int, act: Act, now: datetime, by: str, note: str | None) -> KeptRun:
+        """Write down an act that the guardian told: it is done. Raises as `act` does."""
+        with self._store.reading() as repository:
+            run = repository.runs.get(key)
+        return self._bring_on(run, act, KeptEvent(key, now, act.value, run.state, False, by, note), None)
+
+    def _stop_unwritten(self, key: int, note: str | None, trouble: StoreTrouble) -> None:
+        """Stop a batch of which the database tells nothing: the guardian knows its channel.
+        Raises Told once it is off.
+        """
+        guard = self.links.guard
+        channel = next((item for item in guard.channels() if item.run_key == key), None)
+        if channel is None or not channel.linked:
+            return
+        guard.stop(channel.name, Act.STOP)
+        guard.remember(key, Act.STOP, PERSON, note)
+        raise Told(f"{channel.name}: {DONE[Act.STOP]} {trouble}") from trouble
+
+    def _bring_on(
+        self, run: KeptRun, act: Act, event: KeptEvent, write: Callable[[Repository], None] | None
+    ) -> KeptRun:
+        """State and act of a batch, in one transaction. Raises Unsafe, Changed, StoreTrouble."""
+        now = event.at
+        state = after(run.state, act, event.skipped, run.card.wait_min > 0, run.kind)
         values: dict[str, object] = {"state": state.value, "state_at": now}
         if act is Act.START:
             prediction = self._predict(run, now) if run.kind is Kind.CHARGE else run.expected
@@ -244,23 +314,28 @@ class RunDesk:
         if act in (Act.STOP, Act.FINISH):
             pause_min = (now - run.state_at).total_seconds() / 60 if run.state is State.PAUSED else 0.0
             values |= {"ended_at": now, "paused_min": run.paused_min + pause_min, "stopped": act is Act.STOP}
-        if by in (PERSON, ITERUM):
-            self._tell_charger(run, act, skipped)
         # Volts read before say nothing once a pack was charged, or joined to others and taken off again.
         ended = act is Act.DROP or (act is Act.CHECK and run.kind is Kind.EVEN_OUT)
         taken_off = ended and run.state in ON_BOARD and len(run.packs) > 1
         moved = run.state in LIVE or state in LIVE or taken_off
         with self._store.writing(write is not None or moved, as_planned=act in AS_PLANNED) as repository:
-            if not repository.runs.change(key, run.state, values):
-                raise Changed(repository.runs.get(key))
+            if not repository.runs.change(run.key, run.state, values):
+                raise Changed(repository.runs.get(run.key))
             if moved:
                 repository.on_charger(run.packs, now)
             if act in (Act.STOP, Act.FINISH):
-                self.book(repository, repository.runs.get(key), put_in_mah(repository, run, now), now)
-            repository.runs.add_event(KeptEvent(key, now, act.value, state, skipped, by, note))
+                self.book(repository, repository.runs.get(run.key), put_in_mah(repository, run, now), now)
+            repository.runs.add_event(replace(event, state=state))
             if write is not None:
                 write(repository)
-            return repository.runs.get(key)
+            return repository.runs.get(run.key)
+
+    def _arm(self, run: KeptRun) -> None:
+        """Have the guardian guard a batch as it is now; where it is silent, the watch tells it as
+        soon as it answers.
+        """
+        with suppress(LinkLost, Refused):
+            self.links.guard.arm(run)
 
     def _note(self, run: KeptRun, now: datetime, by: str, act: Act, note: str | None) -> None:
         """What somebody entered is kept, although the act itself came too late."""
@@ -268,25 +343,31 @@ class RunDesk:
             with self._store.writing(changes_session=False) as repository:
                 repository.runs.add_event(KeptEvent(run.key, now, f"note to {act.value}", run.state, False, by, note))
 
-    def _tell_charger(self, run: KeptRun, act: Act, skipped: bool) -> None:
-        place = self.links.place(run.channel) if run.driven else None
+    def _tell_charger(self, run: KeptRun, act: Act, skipped: bool) -> bool:
+        """Have the charger do what an act asks of it; whether it started or stopped. Raises
+        LinkLost, Refused.
+        """
+        guard, channel = self.links.guard, run.channel
+        place = self.links.place(channel) if run.driven else None
         if place is None or (act not in CLOSING and not place.commands):
-            return
+            return False
         if act is Act.PLUG_IN:
             if place.hands:
-                place.driver.plug(place.channel, run.packs)
-            if not run.card.wait_min:  # nothing is evened out: what it is to do is set at once
-                place.driver.dial(place.channel, _settings(run))
+                guard.plug(channel, run.packs)
+            if not run.card.wait_min:  # nothing has to equalise: what it is to do is set at once
+                guard.dial(channel, _settings(run))
         elif act is Act.EVEN_OUT or (act is Act.READ_BACK and skipped):
-            place.driver.dial(place.channel, _settings(run))
+            guard.dial(channel, _settings(run))
         elif act in (Act.START, Act.RESUME):
-            place.driver.start(place.channel)
+            self._arm(run)  # its limits are live before amps flow
+            guard.start(channel, act)
         elif act in (Act.PAUSE, Act.STOP):
-            place.driver.stop(place.channel)
+            guard.stop(channel, act)
         elif act in CLOSING:
             with suppress(LinkLost, Refused):  # a batch can be closed whatever its charger does
                 if place.hands:
-                    place.driver.plug(place.channel, ())
+                    guard.plug(channel, ())
+        return act in DONE
 
     @staticmethod
     def book(repository: Repository, run: KeptRun, charge_mah: float, at: datetime) -> None:
@@ -295,11 +376,15 @@ class RunDesk:
             repository.add_entry(Entry(run.source, at, EntryKind.CHARGE, taken_wh(run, charge_mah), run.key))
 
     def take_off(self, run: KeptRun) -> None:
-        """Unplug what a simulated bench holds of a batch that is given up; a real one is unplugged by hand."""
+        """Unplug what a simulated bench holds of a batch that is given up; a real one is
+        unplugged by hand.
+        """
         self._tell_charger(run, Act.DROP, skipped=False)
 
     def _predict(self, run: KeptRun, now: datetime) -> Expected | None:
-        """What the electrical model expects, from the packs as they went on and the choice as it was made."""
+        """What the electrical model expects, from the packs as they went on and the choice as it
+        was made.
+        """
         session = self._desk.session(now)
         bench = Bench(tuple(as_it_went_on(pack, run) for pack in session.packs), session.kit, session.rules)
         try:
@@ -313,7 +398,8 @@ class RunDesk:
         return expected_of(place, result, run.card)
 
     def read_back(self, key: int, shown: Shown, expected: State, now: datetime, note: str | None = None) -> KeptRun:
-        """Compare what the charger shows with the card, and go on where they agree. Raises Unsafe with each cause.
+        """Compare what the charger shows with the card, and go on where they agree. Raises Unsafe
+        with each cause.
 
         Gentler amps than those of the card are what it charges with then.
         """
@@ -339,7 +425,7 @@ class RunDesk:
         if place is None or not place.commands:  # a meter does not show what is set
             return None
         try:
-            reading = place.driver.read(place.channel)
+            reading = self.links.guard.read(run.channel)
         except (LinkLost, Refused):
             return None
         return Shown(reading.cells, reading.pack_v, reading.set_a, reading.set_end_v)

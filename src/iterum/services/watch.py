@@ -1,4 +1,6 @@
-"""The watch: a thread of the server that looks at every charge each second, whether or not a page is open."""
+"""The watch: a thread of the server that writes down what the guardian tells, whether or not a
+page is open.
+"""
 
 import logging
 import threading
@@ -6,17 +8,19 @@ from collections.abc import Callable
 from datetime import datetime
 from time import monotonic
 
+from iterum.core.reasons import Busy
+from iterum.devices.driver import LinkLost
 from iterum.services.watching import Watcher
 from iterum.store.copies import DailyCopies
 from iterum.store.troubles import StoreTrouble
 
-EVERY_S = 1.0
-BLIND_S = 15.0
-"""A watch that has not looked for so long is told of, loudly."""
+EVERY_S = 0.5
+BLIND_S = 5.0
+"""A guardian that has not judged for so long is told of, loudly."""
 
 
 class Watch:
-    """Looks until it is stopped. A look that fails is logged, and the next one is made all the same."""
+    """Asks the guardian until it is stopped. What fails is logged, and tried again."""
 
     def __init__(
         self, watcher: Watcher, clock: Callable[[], datetime], copies: DailyCopies, every_s: float = EVERY_S
@@ -25,8 +29,9 @@ class Watch:
         self._watcher, self._clock, self._every_s = watcher, clock, every_s
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._look, name="watch", daemon=True)
-        self._looked_s: float | None = None
+        self._judged_s: float | None = None
         self._begun_s: float | None = None
+        self._trouble: str | None = None
 
     def start(self) -> None:
         """Begin to look."""
@@ -41,14 +46,16 @@ class Watch:
 
     @property
     def ago_s(self) -> float | None:
-        """Seconds since it looked last, or since it should have begun; None where it was never begun."""
+        """Seconds since the guardian judged last, or since it should have begun; None where it
+        was never begun.
+        """
         if self._begun_s is None:
             return None
-        return monotonic() - (self._begun_s if self._looked_s is None else self._looked_s)
+        return monotonic() - (self._begun_s if self._judged_s is None else self._judged_s)
 
     @property
     def blind(self) -> bool:
-        """Whether it has not looked for so long that nobody can rely on it."""
+        """Whether nothing was judged for so long that nobody can rely on it."""
         return self.ago_s is not None and self.ago_s > BLIND_S
 
     @property
@@ -59,12 +66,23 @@ class Watch:
     def _look(self) -> None:
         while not self._over.wait(self._every_s):
             try:
-                now = self._clock()
-                self._watcher.watch(now)
-                self._looked_s = monotonic()
+                self._watcher.watch(self._clock())
+            except (StoreTrouble, Busy, LinkLost) as trouble:
+                self._say(str(trouble))
             except Exception:
                 logging.getLogger("iterum").exception("the watch failed once and goes on")
+            else:
+                self._trouble = None
+            report = self._watcher.told
+            if report is not None and report[1] > (self._begun_s or 0.0):
+                self._judged_s = report[1] - report[0].judged_ago_s
             try:
                 self._copies.keep(self._clock())
             except StoreTrouble as trouble:
-                logging.getLogger("iterum").warning("no copy was made today: %s", trouble)
+                self._say(f"no copy was made today: {trouble}")
+
+    def _say(self, trouble: str) -> None:
+        """Log a trouble once, not each time it comes again."""
+        if trouble != self._trouble:
+            logging.getLogger("iterum").warning("%s", trouble)
+        self._trouble = trouble

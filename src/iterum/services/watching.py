@@ -1,189 +1,180 @@
-"""Watching batches in hand: readings kept with time and origin, what the charger did followed, findings, the stop."""
+"""What the guardian told, written down: readings with time and origin, what the charger did, what
+is wrong.
 
+The guardian judges and stops by itself. Here its notes go to the database, in their order; what
+cannot be written waits with the guardian until it can.
+"""
+
+from collections.abc import Sequence
 from dataclasses import replace
-from datetime import datetime
+from datetime import datetime, timedelta
+from time import monotonic
 
 from iterum.core.bench.ledger import Entry, EntryKind
-from iterum.core.reasons import Reason, reason
-from iterum.core.season.figures import not_true
-from iterum.core.season.outlook import Observation
-from iterum.core.season.records import KeptObservation, KeptRun
-from iterum.core.season.run import CHARGER_DID, LIVE, Act, State, Status
-from iterum.core.season.watching import Alarm, Finding, findings
-from iterum.devices.driver import ChannelReading, LinkLost, Refused
+from iterum.core.bench.packs import Condition
+from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.run.guard import ARMED
+from iterum.core.season.outlook import HOT, Observation
+from iterum.core.season.records import KeptRun
+from iterum.core.season.run import LIVE, Act
+from iterum.core.season.watching import Finding
+from iterum.guardian.reports import ChannelReport, Note, Report
 from iterum.services.desk import Desk
-from iterum.services.running import CHARGER, ITERUM, KEEP_EVERY_S, Changed, RunDesk
+from iterum.services.running import Changed, RunDesk
 from iterum.store.database import Store
-from iterum.store.repository import Repository
-from iterum.wording import sentence
 
 TYPED, READ, FILE = "typed", "charger", "file"
 """Where a reading comes from."""
+AS_TOLD = timedelta(seconds=5)
+"""Findings that stay the same are written down again this often."""
 
 
 class Watcher:
-    """Eyes on every batch in hand."""
+    """Writes down what the guardian tells, and tells it what a person did and typed."""
 
     def __init__(self, store: Store, desk: Desk, runs: RunDesk) -> None:
         self._store, self._desk, self._runs, self._links = store, desk, runs, runs.links
-        self._kept: dict[int, list[KeptObservation]] = {}
-        """Readings of the live runs: a look each second does not read a whole charge again."""
-        self._followed: dict[int, datetime] = {}
-        """By run, the moment of the charger's figures that were followed last."""
+        self._life, self._written = "", 0
+        self._kept: dict[int, tuple[tuple[Finding, ...], datetime]] = {}
+        """By run, the findings that were written down last, and when."""
+        self._typed: dict[int, int] = {}
+        """By run, how many readings of a person the guardian was told."""
+        self._started: set[int] = set()
+        self.told: tuple[Report, float] | None = None
+        """What the guardian told last, and when by a steady clock."""
+
+    # ------------------------------------------------------------------ what a person tells
 
     def observe(self, key: int, origin: str, seen: Observation, now: datetime) -> int:
-        """Keep a reading; its minute is that of the charge at `now`, unless a file says another. Raises NotThere."""
-        with self._store.writing(changes_session=False) as repository:
+        """Take a reading as evidence, then keep it; its minute is that of the charge at `now`,
+        unless a file says another.
+
+        Raises NotThere, and StoreTrouble where it cannot be kept; the guardian has it then all
+        the same.
+        """
+        with self._store.reading() as repository:
             run = repository.runs.get(key)
-            minute = seen.at_min if origin == FILE else run.minute(now)
-            return repository.runs.observe(key, now, origin, replace(seen, at_min=minute))
+        seen = seen if origin == FILE else replace(seen, at_min=run.minute(now))
+        if origin == TYPED:
+            self._links.guard.observe(key, seen)
+        with self._store.writing(changes_session=seen.touch == HOT) as repository:
+            kept = repository.runs.observe(key, now, origin, seen)
+            if seen.touch == HOT and seen.pack_id is not None:  # kept apart until somebody judges it
+                pack = next((one for one in repository.packs() if one.id == seen.pack_id), None)
+                if pack is not None:
+                    repository.save_pack(replace(pack, condition=Condition.DAMAGED), pack.id)
+        self._typed[key] = self._typed.get(key, 0) + (origin == TYPED)
+        return kept
 
     def mark_seen(self, key: int, now: datetime) -> None:
         """Somebody has seen what is wrong."""
+        self._links.guard.has_seen(key)
         with self._store.writing(changes_session=False) as repository:
             repository.runs.mark_seen(key, now)
 
+    # ------------------------------------------------------------------ looking
+
     def watch(self, now: datetime) -> tuple[Finding, ...]:
-        """One look at everything: read the chargers, follow what they did, find what is wrong. Returns what is new."""
-        self._links.read_all(now)
-        new: list[Finding] = []
+        """Look, where the guardian does not look by itself, and write down what it has to tell.
+
+        Returns findings that are new. Raises as `keep` does.
+        """
+        if not self._life:
+            self._heard()
+        self._links.guard.look()
+        return self.keep(now)
+
+    def keep(self, now: datetime) -> tuple[Finding, ...]:
+        """Write down what the guardian has to tell by now. Returns findings that are new.
+
+        Raises StoreTrouble where nothing can be written: it is told again the next time.
+        """
+        report = self._heard()
+        for note in report.notes:
+            if note.number > self._written:
+                self._write(note)
+                self._written = note.number
         in_hand = self._runs.open()
+        self._arm(report, in_hand)
         self._kept = {run.key: self._kept[run.key] for run in in_hand if run.key in self._kept}
+        new: list[Finding] = []
+        told = {item.run_key: item for item in report.channels if item.run_key is not None}
         for run in in_hand:
-            shown = self._links.latest.get(run.channel) if run.driven else None
-            fresh, why = None, None
-            # What was asked before the last act tells of what was before it: idle then is not stopped now.
-            if shown is not None and shown[1] >= run.state_at and self._followed.get(run.key) != shown[1]:
-                self._followed[run.key] = shown[1]
-                why = self._not_true(run, shown[0])
-                if why is None:
-                    run = self._follow(run, shown[0], shown[1])  # noqa: PLW2901
-                    fresh = self._observed(run, shown[0], shown[1])
-            if run.state in LIVE:
-                new += self._judge(run, now, fresh, why)
+            if run.key in told:
+                new += self._keep_findings(run, told[run.key], now)
         return tuple(new)
+
+    def _heard(self) -> Report:
+        """What the guardian has to tell. One that has just begun is armed before it reads anything:
+        amps on a channel without a batch would be stopped.
+        """
+        report = self._links.guard.report(self._written)
+        if report.life != self._life:
+            self._life, self._written, self._typed = report.life, 0, {}
+            self._arm(report, self._runs.open())
+        self._links.link(report.life)
+        self._links.report, self.told = report, (report, monotonic())
+        return report
 
     def has_live(self) -> bool:
         """Whether anything charges, or is held by a charger, that has to be looked at."""
         return any(run.state in LIVE for run in self._runs.open())
 
-    def judge(self, key: int, now: datetime) -> tuple[Finding, ...]:
-        """Judge a batch at once, by what is kept of it: a reading that just came waits for no look. Raises NotThere."""
-        with self._store.reading() as repository:
-            run = repository.runs.get(key)
-        return self._judge(run, now) if run.state in LIVE else ()
-
-    @staticmethod
-    def _not_true(run: KeptRun, shown: ChannelReading) -> Reason | None:
-        """Why what a charger shows cannot be true of this batch; None where it can."""
-        cells = run.card.cells if shown.status is Status.CHARGING else shown.cells
-        return not_true(cells, shown.pack_v, shown.current_a, shown.charge_mah, shown.cell_v, shown.temperature_c,
-                        shown.input_v, shown.minutes)  # fmt: skip
-
-    @staticmethod
-    def _observed(run: KeptRun, shown: ChannelReading, at: datetime) -> Observation | None:
-        if shown.status is not Status.CHARGING:
-            return None
-        return Observation(
-            run.minute(at), shown.pack_v, shown.current_a, shown.charge_mah, shown.cell_v, shown.temperature_c,
-            shown.input_v,
-        )  # fmt: skip
-
-    def _follow(self, run: KeptRun, reading: ChannelReading, now: datetime) -> KeptRun:
-        """Keep what a charger shows, and bring the run to what it did by itself."""
-        if reading.status is not Status.CHARGING and self._is_of_before(run):
-            with self._store.writing(changes_session=False) as repository:
-                repository.runs.heard(run.key, now)
-            return run
-        if run.state in LIVE:
-            self._keep_reading(run, reading, now)
-        act = CHARGER_DID.get((run.state, reading.status))
-        if act is None:
-            return run
+    def _write(self, note: Note) -> None:
         try:
-            return self._runs.act(
-                run.key, act, run.state, now, by=CHARGER, note=reading.why or f"it shows {reading.status.value}"
-            )
-        except Changed as changed:
-            return changed.run
+            if note.seen is not None:
+                with self._store.writing(changes_session=False) as repository:
+                    repository.runs.observe(note.run_key, note.at, READ, note.seen)
+            if note.act is not None:
+                run = self._runs.record(note.run_key, note.act, note.at, note.by, note.why)
+                if note.act is Act.START:  # only now the prediction of its charge is made
+                    self._started.add(run.key)
+        except (NotThere, Changed, Unsafe):
+            return  # the batch went another way meanwhile: a person was quicker
 
-    def _is_of_before(self, run: KeptRun) -> bool:
-        """Whether a charger that only tells what it does still tells of the charge before: no amps of this one came."""
-        place = self._links.place(run.channel)
-        if place is None or place.identity is None or place.identity.commands:
-            return False
+    def _arm(self, report: Report, in_hand: Sequence[KeptRun]) -> None:
+        """Have the guardian guard exactly the batches whose packs hang on the bench."""
+        armed = {item.run_key: item for item in report.channels if item.run_key is not None}
+        for run in in_hand:
+            if run.state not in ARMED:
+                continue
+            told = armed.pop(run.key, None)
+            with self._store.reading() as repository:
+                typed = repository.runs.observed(run.key, TYPED)
+            as_here = told is not None and told.state is run.state
+            if told is None or (not as_here and not report.notes) or (as_here and run.key in self._started):
+                self._started.discard(run.key)
+                self._links.guard.arm_as_kept(run, self._seen(run.key), told.state if told else None)
+                self._typed[run.key] = typed
+            elif typed != self._typed.setdefault(run.key, typed):  # some were taken back
+                self._links.guard.forget(run.key, self._seen(run.key))
+                self._typed[run.key] = typed
+        for key in armed:
+            if key is not None:
+                self._links.guard.disarm(key)
+
+    def _seen(self, key: int) -> list[Observation]:
         with self._store.reading() as repository:
-            return not any(item.seen.current_a for item in repository.runs.observations(run.key) if item.origin == READ)
+            return [item.seen for item in repository.runs.observations(key) if item.origin != FILE]
 
-    def _keep_reading(self, run: KeptRun, reading: ChannelReading, now: datetime) -> None:
-        with self._store.writing(changes_session=False) as repository:
-            last = repository.runs.last_observation(run.key, READ)
-            repository.runs.heard(run.key, now)
-            ended = reading.status is not Status.CHARGING
-            if last is not None and not ended and (now - last.at).total_seconds() < KEEP_EVERY_S:
-                return
-            if reading.status is Status.CHARGING or reading.status is Status.DONE:
-                seen = Observation(
-                    run.minute(now), reading.pack_v, reading.current_a, reading.charge_mah, reading.cell_v,
-                    reading.temperature_c, reading.input_v,
-                )  # fmt: skip
-                repository.runs.observe(run.key, now, READ, seen)
-
-    def _judge(
-        self, run: KeptRun, now: datetime, fresh: Observation | None = None, untrue: Reason | None = None
-    ) -> tuple[Finding, ...]:
-        """Findings of a live run; what must stop is stopped first, where Iterum can, and at every look until it is.
-
-        fresh : what the charger shows just now, kept or not. untrue : why what it shows cannot be true.
-        """
-        if run.expected is None:
+    def _keep_findings(self, run: KeptRun, told: ChannelReport, now: datetime) -> tuple[Finding, ...]:
+        before, signs = self._kept.get(run.key), told.findings
+        if before is not None and before[0] == signs and now - before[1] < AS_TOLD:
             return ()
-        with self._store.reading() as repository:
-            seen = self._seen(repository, run.key)
-            heard_at = repository.runs.get(run.key).heard_at
-        heard_min = run.minute(heard_at) if run.driven and heard_at is not None else None
-        if run.driven and heard_min is None:
-            heard_min = 0.0
-        if fresh is not None and (not seen or fresh.at_min > seen[-1].at_min):
-            seen.append(fresh)
-        signs = list(findings(run.expected, seen, run.minute(now), run.state is State.PAUSED, heard_min))
-        if untrue is not None:
-            signs.append(Finding(Alarm.CARE, untrue, reason("do_look_at_charger")))
-        worst = next((item for item in signs if item.alarm is Alarm.STOP), None)
-        if worst is not None and run.driven and run.state is State.CHARGING:
-            signs = [*self._stopped(run, worst, now), *signs]
         with self._store.writing(changes_session=False) as repository:
+            if told.read_at is not None:
+                repository.runs.heard(run.key, told.read_at)
             new = repository.runs.keep_findings(run.key, signs, now)
             low = any(item.what.code == "watch_source_low" for item in new)
+        self._kept[run.key] = signs, now
         if low and run.source is not None and self._feeds_directly(run):
             with self._store.writing() as repository:
                 repository.add_entry(Entry(run.source, now, EntryKind.EMPTY, 0.0, run.key))
         return new
 
-    def _seen(self, repository: Repository, key: int) -> list[Observation]:
-        """Every reading of a run in the order of time; only those that are new are asked for."""
-        kept = self._kept.get(key, [])
-        kept = kept + list(repository.runs.observations(key, max((item.key for item in kept), default=0)))
-        if len(kept) != repository.runs.observed(key):  # some were taken back
-            kept = list(repository.runs.observations(key))
-        kept.sort(key=lambda item: (item.seen.at_min, item.key))
-        self._kept[key] = kept
-        return [item.seen for item in kept]
-
-    def _stopped(self, run: KeptRun, worst: Finding, now: datetime) -> list[Finding]:
-        """Stop a channel; where it does not stop, what has to be done by hand, loudly, until somebody has."""
-        try:
-            place = self._links.place(run.channel)
-            if place is not None and place.commands:
-                self._runs.act(run.key, Act.STOP, run.state, now, by=ITERUM, note=sentence(worst.what))
-        except (LinkLost, Refused) as error:
-            what = reason("watch_not_stopped", channel=run.channel, why=str(error))
-            return [Finding(Alarm.STOP, what, reason("do_pull_plug"))]
-        except Changed:
-            pass  # somebody was quicker
-        return []
-
     def _feeds_directly(self, run: KeptRun) -> bool:
-        """Whether the volts at a run's charger are those of its source, with no supply between."""
+        """Whether the volts at a run's charger are those of its source, with no supply
+        between.
+        """
         place = self._desk.session().kit.channel(run.channel)
         return place is not None and run.source in (run.choice.fed_by, place[0].fed_by)

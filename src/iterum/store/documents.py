@@ -13,8 +13,9 @@ from iterum.core.bench.curve import Learned
 from iterum.core.planning.record import PlanRecord
 from iterum.core.season.outlook import Expected
 from iterum.core.sizing.dial import DialCard
+from iterum.devices.driver import Identity
 
-FORMS: dict[type, int] = {PlanRecord: 3, DialCard: 1, Expected: 1, Choice: 1, Learned: 1}
+FORMS: dict[type, int] = {PlanRecord: 3, DialCard: 1, Expected: 1, Choice: 1, Learned: 1, Identity: 1}
 """The version in which each kind is written now; what has none was kept before versions were."""
 
 _Kept = TypeVar("_Kept")

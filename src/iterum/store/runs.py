@@ -14,6 +14,7 @@ from iterum.core.season.records import KeptEvent, KeptFinding, KeptObservation, 
 from iterum.core.season.run import State
 from iterum.core.season.watching import Alarm, Finding
 from iterum.core.sizing.dial import DialCard
+from iterum.devices.driver import Identity
 from iterum.store import tables
 from iterum.store.documents import from_document, to_document
 from iterum.store.log import LogRepository
@@ -24,7 +25,8 @@ from iterum.store.remembered import remembered
 class Device:
     """A charger or checker to talk to, at an address that says which driver does.
 
-    channels : channel of the kit -> channel as the device calls it.
+    channels : channel of the kit -> channel as the device calls it, as a person confirmed it at `confirmed_at`.
+    identity : what it said of itself when it was met.
     """
 
     kind: str
@@ -32,6 +34,8 @@ class Device:
     name: str | None
     channels: Mapping[str, str]
     key: int = 0
+    identity: Identity | None = None
+    confirmed_at: datetime | None = None
 
 
 class RunRepository(LogRepository):
@@ -126,10 +130,12 @@ class RunRepository(LogRepository):
         table = tables.observations
         return int(self._connection.execute(insert(table).values(values).returning(table.c.key)).scalar_one())
 
-    def observed(self, run_key: int) -> int:
-        """How many readings of a run there are."""
+    @remembered
+    def observed(self, run_key: int, origin: str) -> int:
+        """How many readings of one origin there are of a run."""
         table = tables.observations
-        return int(self._connection.scalar(select(func.count()).where(table.c.run_key == run_key)) or 0)
+        mine = (table.c.run_key == run_key, table.c.origin == origin)
+        return int(self._connection.scalar(select(func.count()).where(*mine)) or 0)
 
     @remembered
     def observations(self, run_key: int, after_key: int = 0) -> tuple[KeptObservation, ...]:
@@ -196,14 +202,17 @@ class RunRepository(LogRepository):
     # ------------------------------------------------------------------ findings and incidents
 
     def keep_findings(self, run_key: int, findings: Sequence[Finding], now: datetime) -> tuple[Finding, ...]:
-        """Bring the kept findings of a run to what holds now. Returns those that are new, or worse than before."""
+        """Bring the kept findings of a run to what holds now. Returns those that are new, or worse than before.
+
+        Two packs may have the same finding at once: each is kept by itself.
+        """
         table = tables.found_wrong
-        holding = {row.code: row for row in self._rows(
-            select(table).where(table.c.run_key == run_key, table.c.gone_at.is_(None)))}  # fmt: skip
+        rows = self._rows(select(table).where(table.c.run_key == run_key, table.c.gone_at.is_(None)))
+        holding = {(row.code, (row.numbers or {}).get("id")): row for row in rows}
         new = []
         order = list(Alarm)
         for item in findings:
-            row = holding.pop(item.what.code, None)
+            row = holding.pop((item.what.code, item.what.numbers.get("id")), None)
             values: dict[str, Any] = {
                 "alarm": item.alarm.value,
                 "numbers": dict(item.what.numbers),
@@ -250,14 +259,22 @@ class RunRepository(LogRepository):
     def devices(self) -> tuple[Device, ...]:
         """Chargers and checkers to talk to."""
         rows = self._rows(select(tables.devices).order_by(tables.devices.c.key))
-        return tuple(Device(row.kind, row.address, row.name, dict(row.channels), row.key) for row in rows)
+        return tuple(
+            Device(row.kind, row.address, row.name, dict(row.channels), row.key,
+                   None if row.identity is None else from_document(Identity, row.identity), row.confirmed_at)
+            for row in rows
+        )  # fmt: skip
 
     def save_device(self, device: Device) -> None:
-        """Keep a device; the one at the same address is replaced."""
+        """Keep a device; what was kept of the one at the same address is replaced."""
         table = tables.devices
-        self._connection.execute(table.delete().where(table.c.address == device.address, table.c.kind == device.kind))
         values = {name: value for name, value in vars(device).items() if name != "key"}
-        self._connection.execute(insert(table).values({**values, "channels": dict(device.channels)}))
+        values |= {"channels": dict(device.channels)}
+        values |= {"identity": None if device.identity is None else to_document(device.identity)}
+        same = (table.c.address == device.address, table.c.kind == device.kind)
+        changed = self._connection.execute(update(table).where(*same).values(values).returning(table.c.key))
+        if changed.first() is None:
+            self._connection.execute(insert(table).values(values))
 
     def drop_device(self, key: int) -> None:
         """Talk to a device no more."""

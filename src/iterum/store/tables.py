@@ -171,6 +171,9 @@ sources = Table(
     Column("usable_fraction", Float, nullable=False),
     Column("quiet_hours", JSON, nullable=False, default=list),
     Column("falls_back", Boolean, nullable=False, server_default=false()),
+    Column("chemistry", String),
+    Column("cells", Integer),
+    _number("stop_v"),
 )
 
 house_rules = Table(
@@ -354,8 +357,11 @@ devices = Table(
     # Its scheme says which driver speaks to it.
     Column("address", String, nullable=False),
     Column("name", String),
-    # Channel of the kit -> channel as the device calls it.
+    # Channel of the kit -> channel as the device calls it, as a person confirmed it.
     Column("channels", JSON, nullable=False),
+    # What it said of itself when it was met.
+    Column("identity", JSON),
+    Column("confirmed_at", Moment),
 )
 
 column_maps = Table(

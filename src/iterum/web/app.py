@@ -18,15 +18,16 @@ from werkzeug.wrappers import Response as AnyResponse
 from iterum.core.reasons import Busy, NotThere, Unsafe
 from iterum.core.season.cautions import cautions_at
 from iterum.exchange.faults import BadInput
+from iterum.guardian.guardian import Guardian
 from iterum.services.archiving import Archives
 from iterum.services.checking import Checks
 from iterum.services.desk import Desk
 from iterum.services.incidents import Incidents
-from iterum.services.links import Links
+from iterum.services.links import Guard, Links
 from iterum.services.logbook import LogBook
 from iterum.services.planning import PlanDesk
 from iterum.services.rehearsing import Rehearsal, Rehearsals
-from iterum.services.running import RunDesk
+from iterum.services.running import RunDesk, Told
 from iterum.services.sharing import Sharing
 from iterum.services.watch import Watch
 from iterum.services.watching import Watcher
@@ -60,7 +61,7 @@ from iterum.web.degrees import own_words
 from iterum.web.doors import SecondDoor
 from iterum.web.figures import MOST
 from iterum.web.frame import STEPS, STORES, frame, go_back_to
-from iterum.web.gate import SecureWhereItIs, guard, not_paired
+from iterum.web.gate import SecureWhereItIs, admit, not_paired
 from iterum.web.turns import account_of
 from iterum.web.who import is_shared, may, phone
 from iterum.web.words import FILTERS, MACROS
@@ -127,11 +128,14 @@ def create_app(
     watch: bool = False,
     speed: float = 1,
     rehearsal: Rehearsal | None = None,
+    guard: Guard | None = None,
 ) -> Flask:
     """The application on one database. `clock` gives the present moment.
 
-    watch : whether a thread looks at every charge each second. speed : of the clock, against the browser's own.
-    rehearsal : what it knows of itself where it is one; None on the real bench.
+    watch : whether a thread writes down what the guardian tells. speed : of the clock, against
+    the browser's own. rehearsal : what it knows of itself where it is one; None on the real
+    bench. guard : the guardian; without one, it is one of this process that looks when the watch
+    does.
     """
     app, secret = Flask(__name__, static_url_path=f"/static/{version()}"), secret_key(database.parent)
     app.config.update(
@@ -147,7 +151,9 @@ def create_app(
         WTF_CSRF_TIME_LIMIT=None,  # a page left open over lunch must still be able to save
     )
     store = Store(database)
-    desk, links = Desk(store), Links(store)
+    if guard is None:
+        guard = Guardian(now_of(app))
+    desk, links = Desk(store), Links(store, guard, since=clock())
     runs = RunDesk(store, desk, links)
     watcher = Watcher(store, desk, runs)
     copies = DailyCopies(database)
@@ -168,7 +174,7 @@ def create_app(
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.url_map.converters["int"] = _Key
     app.session_interface = SecureWhereItIs()
-    app.before_request(guard)
+    app.before_request(admit)
     app.before_request(_let_archives_in)  # before the form is read for its token
     CSRFProtect(app)
     for room in ROOMS:
@@ -184,6 +190,16 @@ def create_app(
     if rehearsal is not None and rehearsal.first is not None:
         account_of(app, rehearsal)
     return app
+
+
+def now_of(app: Flask) -> Callable[[], datetime]:
+    """The present moment of an application, by the clock that it has when it is asked."""
+
+    def now() -> datetime:
+        moment: datetime = app.extensions["iterum"]["clock"]()
+        return moment
+
+    return now
 
 
 def _let_archives_in() -> None:
@@ -241,7 +257,9 @@ def _add_small_routes(app: Flask) -> None:
 
     @app.post("/look")
     def look() -> AnyResponse:
-        """Day or night, degrees, and whether single keys act: kept in cookies, so that pages arrive right."""
+        """Day or night, degrees, and whether single keys act: kept in cookies, so that pages
+        arrive right.
+        """
         answer = redirect(go_back_to(request.form.get("back", "")))
         for name, allowed in (("theme", ("day", "night")), ("keys", ("on", "off")), ("degrees", ("C", "F"))):
             if request.form.get(name) in allowed:
@@ -324,7 +342,7 @@ def _add_troubles(app: Flask) -> None:
         """What was typed stands on the page, to be sent again once the trouble is gone."""
         typed = [(name, value) for name, value in request.form.items(multi=True) if name != "csrf_token"]
         page = app.jinja_env.get_template("not_saved.html")  # without the frame, which asks the store
-        return page.render(text=str(trouble), typed=typed, to=request.path), 507
+        return page.render(text=str(trouble), typed=typed, to=request.path, done=isinstance(trouble, Told)), 507
 
     @app.errorhandler(Exception)
     def defect(error: Exception) -> tuple[str, int]:

@@ -1,25 +1,28 @@
 """The two doors: one on this machine alone, and a second one on the local network, open only while somebody shares.
 
-Both are the same server library. The second speaks TLS with a certificate of our own authority, renews it and its
-names when the network changes, and closes by itself when its time is over.
+Both are the same server library. Before the second stands a doorman who speaks TLS with a certificate of our own
+authority and passes whole requests only. The certificate and its names are renewed when the network changes, and the
+door closes by itself when its time is over.
 """
 
 import ipaddress
 import logging
 import socket
+import ssl
 import threading
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
+from hmac import compare_digest
 from pathlib import Path
-from ssl import TLSVersion
 from typing import Any
 
 from cheroot.wsgi import Server
 from flask import Flask
 
 from iterum.services.sharing import NAME, NETWORKS, PORT, Shared, Sharing
+from iterum.web.doorman import Doorman
 
 HOST = "127.0.0.1"
 LOOK_EVERY_S, THREADS, SLOWEST_S = 5.0, 12, 10
@@ -40,11 +43,18 @@ def _is_private(text: str) -> bool:
     return any(ipaddress.ip_address(text) in ipaddress.ip_network(network) for network in NETWORKS)
 
 
-def server(app: _Wsgi, host: str, port: int, shared: bool) -> Server:
-    """A server for one of the doors."""
+def server(app: _Wsgi, host: str, port: int, secret: Callable[[], str] | None = None) -> Server:
+    """A server for one of the doors. secret : by which the doorman of the second is known; None for the first."""
 
     def door(environ: dict[str, Any], start: Callable[..., Any]) -> Iterable[bytes]:
-        environ[SHARED] = shared
+        told, address = environ.pop("HTTP_X_ITERUM_DOOR", ""), environ.pop("HTTP_X_ITERUM_FROM", "")
+        environ[SHARED] = secret is not None
+        if secret is not None:
+            if not compare_digest(told, secret()):
+                start("403 Forbidden", [("Content-Length", "0")])
+                return [b""]
+            environ["REMOTE_ADDR"] = address
+            environ["wsgi.url_scheme"] = environ.pop("HTTP_X_ITERUM_SCHEME", "https")
         return app(environ, start)
 
     made = Server((host, port), door, numthreads=THREADS, server_name="iterum", timeout=SLOWEST_S)
@@ -60,6 +70,8 @@ class SecondDoor:
         self._app, self._sharing, self._folder, self._clock = app, sharing, folder, clock
         self._lock = threading.RLock()
         self._server: Server | None = None
+        self._doorman: Doorman | None = None
+        self._context: ssl.SSLContext | None = None
         self._named: Any = None
         self._over = threading.Event()
         self._port = PORT
@@ -76,13 +88,15 @@ class SecondDoor:
             addresses = own_addresses()
             shared = Shared(until, plain, port, addresses)
             _refuse_taken(port)
-            opened = server(self._app, "0.0.0.0", port, shared=True)  # noqa: S104 (it was asked for)
-            if not plain:
-                opened.ssl_adapter, told = self._encrypted(addresses)
-                shared = replace(shared, fingerprint=told)
-            opened.prepare()
-            self._server, self._over = opened, threading.Event()
-            threading.Thread(target=self._serve, args=(opened,), name="second door", daemon=True).start()
+            self._context = None if plain else new_context()
+            if self._context is not None:
+                shared = replace(shared, fingerprint=self._encrypt(self._context, addresses))
+            inside = server(self._app, HOST, 0, secret=self._secret)
+            inside.prepare()
+            doorman = Doorman("0.0.0.0", port, inside.bind_addr[1], self._context)  # noqa: S104 (it was asked for)
+            self._server, self._doorman, self._over = inside, doorman, threading.Event()
+            threading.Thread(target=self._serve, args=(inside,), name="second door", daemon=True).start()
+            doorman.open()
             self._sharing.shared = replace(shared, named=self._announce(addresses, port))
             threading.Thread(target=self._look, args=(self._over,), name="network", daemon=True).start()
             return self._sharing.shared
@@ -92,18 +106,18 @@ class SecondDoor:
         with suppress(OSError):
             opened.serve()
 
-    def _encrypted(self, addresses: tuple[str, ...]) -> tuple[Any, str]:
-        """What encrypts at these addresses, and the fingerprint that a browser shows of it."""
-        from cheroot.ssl.builtin import BuiltinSSLAdapter  # noqa: PLC0415 (only where something is shared)
+    def _secret(self) -> str:
+        return self._doorman.secret if self._doorman is not None else ""
 
-        from iterum.services.authority import Authority, fingerprint  # noqa: PLC0415
+    def _encrypt(self, context: ssl.SSLContext, addresses: tuple[str, ...]) -> str:
+        """Encrypt at these addresses from now on; the fingerprint that a browser shows of it."""
+        from iterum.services.authority import Authority, fingerprint  # noqa: PLC0415 (only where something is shared)
 
         if self.authority is None:
             self.authority = Authority(self._folder, self._clock())
         leaf = self.authority.server(addresses, (NAME, _own_name()), self._clock())
-        adapter = BuiltinSSLAdapter(str(leaf), str(leaf))
-        adapter.context.minimum_version = TLSVersion.TLSv1_2
-        return adapter, fingerprint(leaf)
+        context.load_cert_chain(str(leaf), str(leaf))
+        return fingerprint(leaf)
 
     def _announce(self, addresses: tuple[str, ...], port: int) -> bool:
         """Say on the network where `iterum.local` is. Where that cannot be done, addresses still work."""
@@ -141,9 +155,8 @@ class SecondDoor:
                     return
                 addresses = own_addresses()
                 if addresses != shared.addresses:
-                    if not shared.plain:
-                        self._server.ssl_adapter, told = self._encrypted(addresses)
-                        shared = replace(shared, fingerprint=told)
+                    if self._context is not None:
+                        shared = replace(shared, fingerprint=self._encrypt(self._context, addresses))
                     named = self._announce(addresses, shared.port)
                     self._sharing.shared = replace(shared, addresses=addresses, named=named)
 
@@ -153,9 +166,19 @@ class SecondDoor:
             self._over.set()
             self._silence()
             opened, self._server = self._server, None
+            doorman, self._doorman = self._doorman, None
             self._sharing.shared = None
+            if doorman is not None:
+                doorman.close()
             if opened is not None:
                 opened.stop()
+
+
+def new_context() -> ssl.SSLContext:
+    """TLS 1.2 or later, as a server."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.minimum_version = ssl.TLSVersion.TLSv1_2
+    return context
 
 
 def _refuse_taken(port: int) -> None:

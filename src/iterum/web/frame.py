@@ -12,8 +12,8 @@ from iterum.core.bench.choice import Kind
 from iterum.core.bench.rules import first_time
 from iterum.core.bench.session import Session
 from iterum.core.season.run import LIVE
-from iterum.services.clock import parted_words
-from iterum.web.context import desk, now, rehearsal, runs
+from iterum.guardian.clock import parted_words
+from iterum.web.context import desk, links, now, rehearsal, runs
 from iterum.web.degrees import fahrenheit
 from iterum.web.next_up import todos
 from iterum.web.played import lesson_cue
@@ -142,6 +142,7 @@ def frame() -> dict[str, Any]:
         "real_next": real_next(),
         "alarms_on": any(run.state in LIVE for run in open_runs),
         "open_runs": open_runs,
+        "watched": bool(open_runs or links().devices()),
         "clock_told": parted_words(current_app.extensions["iterum"]["clock"]),
         "watch": current_app.extensions["iterum"]["watch"],
         "troubles_offline": TROUBLES,

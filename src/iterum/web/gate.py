@@ -29,7 +29,7 @@ class SecureWhereItIs(SecureCookieSessionInterface):
         return request.is_secure
 
 
-def guard() -> AnyResponse | tuple[str, int] | None:
+def admit() -> AnyResponse | tuple[str, int] | None:
     """Before anything else is done with a request."""
     if rehearsal() is not None and (request.blueprint == "share" or request.endpoint in OUT_OF_REACH):
         return _page("Not in a rehearsal", "A rehearsal is not shared, and begins no other. Leave it first.", 403)

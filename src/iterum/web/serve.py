@@ -4,14 +4,15 @@ import logging
 import signal
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
 from pathlib import Path
 from threading import Event, Thread
 
 from flask import Flask
 
 from iterum.devices.driver import LinkLost, Refused
-from iterum.services.links import CHARGER, CHECKER
+from iterum.guardian.clock import SteadyClock
+from iterum.guardian.remote import RemoteGuardian
+from iterum.services.links import CHARGER, CHECKER, bind_by_name
 from iterum.services.rehearsing import Rehearsal
 from iterum.services.sharing import Offer, Role, Shared
 from iterum.web.app import create_app
@@ -30,21 +31,24 @@ class Ask:
 def serve(
     database: Path,
     port: int,
-    clock: Callable[[], datetime],
+    clock: SteadyClock,
     addresses: Sequence[tuple[str, str]] = (),
     speed: float = 1.0,
     share: Ask | None = None,
+    simulated: bool = False,
 ) -> None:
     """Listen on this machine, until interrupted, and watch every charge. addresses : (kind, address).
 
-    share : how it is to be shared from the start, where it is.
+    share : how it is to be shared from the start, where it is. simulated : whether its chargers end with it, so that
+    nothing is left to guard.
     """
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
     logging.getLogger("alembic").setLevel(logging.WARNING)  # how a database came to its form concerns nobody here
-    app = create_app(database, clock, watch=True, speed=speed)
+    guard = RemoteGuardian(database.parent / f"{database.stem}.guardian", clock.time)
+    app = create_app(database, clock, watch=True, speed=speed, guard=guard)
     meet(app, addresses)
     parts = app.extensions["iterum"]
-    here = server(app, HOST, port, shared=False)
+    here = server(app, HOST, port)
     signal.signal(signal.SIGTERM, signal.default_int_handler)  # a system that stops us is a person's Ctrl+C
     try:
         if share is not None:
@@ -56,6 +60,10 @@ def serve(
         parts["door"].close()
         parts["rehearsals"].end()
         parts["watch"].stop()
+        if simulated:
+            guard.end()
+        elif guard.armed:
+            logging.getLogger("iterum").warning("packs still hang on chargers: the guardian goes on guarding them")
         parts["links"].close()
         parts["store"].close()
 
@@ -64,9 +72,9 @@ def rehearse(database: Path, rehearsal: Rehearsal, address: str, over: Event, to
     """Serve a rehearsal on a free port of this machine until it is over. address : of its simulated charger."""
     app = create_app(database, rehearsal.clock, watch=True, rehearsal=rehearsal)
     app.extensions["iterum"]["over"] = over
-    meet(app, ((CHARGER, address), (CHECKER, address)))
+    meet(app, ((CHARGER, address), (CHECKER, address)), confirmed=True)
     parts = app.extensions["iterum"]
-    here = server(app, HOST, 0, shared=False)
+    here = server(app, HOST, 0)
     here.prepare()
     told(f"http://{HOST}:{here.bind_addr[1]}/")
     Thread(target=here.serve, daemon=True).start()
@@ -80,13 +88,17 @@ def rehearse(database: Path, rehearsal: Rehearsal, address: str, over: Event, to
         parts["store"].close()
 
 
-def meet(app: Flask, addresses: Sequence[tuple[str, str]]) -> None:
-    """Keep the devices that were named; one that does not answer yet is told of and left aside."""
+def meet(app: Flask, addresses: Sequence[tuple[str, str]], confirmed: bool = False) -> None:
+    """Keep the devices that were named; one that does not answer yet is told of and left aside.
+
+    confirmed : whether their channels are those of the kit with the same names, which is known of simulated ones alone.
+    """
     parts = app.extensions["iterum"]
-    channels = tuple(channel.id for _, channel in parts["desk"].session().kit.channels())
     for kind, address in addresses:
         try:
-            parts["links"].add(kind, address, channels)
+            device = parts["links"].add(kind, address)
+            if confirmed and kind == CHARGER:
+                bind_by_name(parts["links"], parts["desk"], device, parts["clock"]())
         except (LinkLost, Refused) as error:
             logging.getLogger("iterum").warning("%s at %s was not met: %s", kind, address, error)
 

@@ -15,6 +15,21 @@ def _warm(numbers: Numbers) -> str:
     return f"{who} {numbers['temperature_c']:.0f} °C in air of {numbers['air_c']:.0f} °C: lithium should stay near the air."
 
 
+def _of_pack(numbers: Numbers) -> str:
+    return f" of {numbers['id']}" if numbers.get("id") else ""
+
+
+def _apart(numbers: Numbers, side: str) -> str:
+    """How far a cell is from the others; with a digit more where the limit would look the same."""
+    spread, limit = numbers["spread_v"], numbers["limit_v"]
+    digits = 3 if f"{spread:.2f}" == f"{limit:.2f}" else 2
+    return f"{spread:.{digits}f} V {side} the others, allowed {limit:.{digits}f}"
+
+
+def _cell(numbers: Numbers) -> str:
+    return f"Cell {numbers['cell']}{_of_pack(numbers)}"
+
+
 FIGURES = {
     "pack_v": "the pack at V",
     "current_a": "amps of",
@@ -67,11 +82,15 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "back_chemistry": "It ends at {shown_v:.2f} V per cell, the card says {card_v:.2f} for {chemistry}. Wrong chemistry is "
     "set: do not go on.",
     # watching
-    "watch_cell_lags": "Cell {cell} lags {spread_v:.2f} V behind, allowed {limit_v:.2f}.",
-    "watch_cell_leads": "Cell {cell} runs {spread_v:.2f} V ahead, allowed {limit_v:.2f}.",
+    "watch_cell_lags": lambda n: f"{_cell(n)} is {_apart(n, 'below')}.",
+    "watch_cell_leads": lambda n: f"{_cell(n)} is {_apart(n, 'above')}.",
+    "watch_cell_flat": lambda n: (
+        f"A cell{_of_pack(n)} is still at {n['cell_v']:.2f} V after {minutes(n['minutes'])} of charging, under "
+        f"{n['refuse_v']:.2f} V."
+    ),
     "watch_pack_lags": "{id} is {off_v:.2f} V per cell under the curve, allowed {limit_v:.2f}.",
     "watch_pack_leads": "{id} is {off_v:.2f} V per cell over the curve, allowed {limit_v:.2f}.",
-    "watch_over_full": "A cell is at {cell_v:.2f} V, full is {end_v:.2f}.",
+    "watch_over_full": lambda n: f"A cell{_of_pack(n)} is at {n['cell_v']:.2f} V, full is {n['end_v']:.2f}.",
     "watch_volts_low": "Volts are {off_v:.2f} V per cell under the curve, allowed {limit_v:.2f}.",
     "watch_volts_high": "Volts are {off_v:.2f} V per cell over the curve, allowed {limit_v:.2f}.",
     "watch_mah_over": "{charge_mah:.0f} mAh are in, {missing_mah:.0f} were missing at most.",
@@ -96,6 +115,26 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     ),
     "watch_source_fell": "Only {input_v:.1f} V come in: the bank has dropped its fast-charge volts.",
     "watch_not_stopped": "{channel} does not stop: {why}.",
+    # the guardian
+    "guard_no_batch": "{current_a:.1f} A flow, and no batch is on this channel.",
+    "guard_not_allowed": lambda n: f"{n['current_a']:.1f} A flow, and the batch is {n['state']}: none may flow now.",
+    "guard_claims": 'The charger says "{status}" and {current_a:.1f} A flow.',
+    "guard_backwards": "{current_a:.1f} A flow out of the packs.",
+    "guard_amps_over": "{current_a:.1f} A flow, {set_a:.1f} A were set.",
+    "guard_cells": "The charger counts {shown} cells, the card says {cells}.",
+    "guard_set_amps": "The charger is now set to {shown_a:.1f} A, the card says {card_a:.1f} A.",
+    "guard_set_end": "The charger now ends at {shown_v:.2f} V/cell, the card says {card_v:.2f} V.",
+    "guard_set_end_low": "The charger ends at {shown_v:.2f} V/cell, the card says {card_v:.2f} V: the packs will not be full.",
+    "guard_counts_back": lambda n: (
+        f"The charger started counting again: {n['before_mah']:.0f} mAh at {minutes(n['before_min'])}, then "
+        f"{n['after_mah']:.0f} mAh. It may be putting in a second charge."
+    ),
+    # which device is which
+    "binding_taken": "{channel} is bound to {device} already. Remove it there first.",
+    "binding_twice": "{channel} is named twice: each channel is one output of one charger.",
+    "binding_held": "Packs are on {channel}. Remove that batch first.",
+    "binding_doubtful": "Two chargers call themselves the same and have no serial number. Confirm in Kit which one {channel} "
+    "is, then start again.",
     "figure_beyond": lambda n: (
         f"These figures make no sense: {FIGURES[n['figure']]} {n['value']:g}. They are not believed."
     ),

@@ -69,6 +69,16 @@ class Feed:
             limits.append(charger.max_input_current_a * input_v * charger.efficiency)
         return min(limits, default=None)
 
+    @property
+    def stop_input_v(self) -> float | None:
+        """Volts at the charger's input under which charging has to stop; None where no such limit is known.
+
+        The source's own stop counts where it feeds the charger directly.
+        """
+        source_v = self.source.stops_at_v if self.source is not None and not self.supplies else None
+        known = [volts for volts in (self.charger.input_min_v, source_v) if volts is not None]
+        return max(known, default=None)
+
     def input_fault(self) -> Reason | None:
         """Why the charger cannot run on these input volts, or None when nothing is known against it."""
         low_v, high_v = self.charger.input_min_v, self.charger.input_max_v

@@ -184,6 +184,10 @@ class Supply:
     note: Note = None
 
 
+SOURCE_STOP_V = {"lipo": 3.5, "lihv": 3.5, "li-ion": 3.1, "life": 2.9, "pb": 1.9}
+"""Volts per cell under load at which a source that is itself a battery has to stop. Common practice, no source."""
+
+
 @dataclass(frozen=True)
 class Source:
     """Where the energy comes from.
@@ -191,6 +195,8 @@ class Source:
     energy_wh : Wh it holds when filled, None where no budget is known. usable_fraction : the part that may be taken
     (0..1). taken_wh : what was taken from it since it was filled.
     quiet_hours : (from, until) times of day, "HH:MM", in which it must not run.
+    chemistry, cells : of a source that is a battery itself; None where that is not known. stop_v : volts at its
+    terminals under load at which it has to stop, where that is not the usual figure of its chemistry.
     """
 
     id: Tag
@@ -228,8 +234,30 @@ class Source:
             help="A bank whose fast-charge volts fall to 5 V when nothing draws for a moment.",
         ),
     ] = False
+    chemistry: Annotated[
+        str | None,
+        Says(
+            "Chemistry",
+            help="Of a source that is a battery: lipo, lihv, li-ion, life or pb (lead).",
+            pattern=f"^({'|'.join(SOURCE_STOP_V)})$",
+        ),
+    ] = None
+    cells: Annotated[int | None, Ge(1), Le(100), Says("Cells in series", help="Of a source that is a battery.")] = None
+    stop_v: Annotated[
+        float | None,
+        Gt(0),
+        Le(500),
+        Says("Stops at", "V", help="Under load. Empty: the usual figure of its chemistry and cells."),
+    ] = None
     name: Name = None
     note: Note = None
+
+    @property
+    def stops_at_v(self) -> float | None:
+        """Volts at its terminals under load at which nothing more may be taken; None where that is not known."""
+        if self.stop_v is not None or self.chemistry is None or self.cells is None:
+            return self.stop_v
+        return round(SOURCE_STOP_V[self.chemistry] * self.cells, 2)
 
     @property
     def power_limit_w(self) -> float | None:

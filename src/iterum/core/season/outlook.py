@@ -1,7 +1,7 @@
 """What a charge is expected to do, and when it will be full by what was read of it."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -15,7 +15,7 @@ POINTS = 80
 """Moments at which an expected charge is kept."""
 
 
-WARM, HOT = "warm", "hot"
+COOL, WARM, HOT = "cool", "warm", "hot"
 """How a pack may feel to the hand that touches it; nobody has a thermometer on each."""
 
 
@@ -25,7 +25,7 @@ class Observation:
 
     at_min : since charging began. pack_v : whole pack or board. cell_v : V of each cell. charge_mah : put in so far.
     pack_id : for a reading of one pack by hand. by_hand : a person touched and looked; touch : how the
-    pack felt, WARM or HOT where it was neither cool nor like the air. input_v : at the charger.
+    pack felt, COOL, WARM or HOT; None where nobody said. input_v : at the charger.
     """
 
     at_min: float
@@ -51,7 +51,8 @@ class Expected:
     missing_high_mah : what may have been missing at most. whole_mah : the packs' whole capacity, as the charger is set.
     stop_input_v : under it the source must not go. kind : what it is there for. least_v : V of a cell under which it
     is not brought down. air_c : air temperature, where it was read. spread_v : between the
-    cells as they went on, known already.
+    cells as they went on, known already; spread_by_pack : the same of each pack, by tag. refuse_v : V of a cell under
+    which its chemistry is not charged.
     """
 
     cells: int
@@ -73,6 +74,15 @@ class Expected:
     cc_min: float | None = None
     least_v: float | None = None
     kind: Kind = Kind.CHARGE
+    refuse_v: float | None = None
+    spread_by_pack: Mapping[str, float] = field(default_factory=dict)
+
+    def spread_of(self, pack_id: str | None) -> float:
+        """V between the cells of one pack as it went on.
+
+        pack_id : its tag; None for the board.
+        """
+        return self.spread_v if pack_id is None else self.spread_by_pack.get(pack_id, 0.0)
 
     @property
     def minutes(self) -> float:
@@ -144,9 +154,12 @@ def expected_of(sized: Hookup, charge: Charge, card: DialCard) -> Expected:
     """What the charge of these packs, at the place and under the rules of their hookup, is to be measured against."""
     first, rules = sized.packs[0], sized.rules
     end_v = rules.full_v(first.chemistry) if first.chemistry.joins else None
-    stop_v = sized.setup.feed.charger.input_min_v
-    return expect(charge, first.cells, end_v, card.timer_min, stop_v, _spread_v(sized.packs), first.air_c,
-                  card.capacity_mah)  # fmt: skip
+    stop_v = sized.setup.feed.stop_input_v
+    expected = expect(charge, first.cells, end_v, card.timer_min, stop_v, _spread_v(sized.packs), first.air_c,
+                      card.capacity_mah)  # fmt: skip
+    by_pack = {pack.id: _spread_v([pack]) for pack in sized.packs}
+    refuse_v = first.chemistry.refuse_v if first.chemistry.joins else None
+    return replace(expected, refuse_v=refuse_v, spread_by_pack=by_pack)
 
 
 def _spread_v(packs: Sequence[Pack]) -> float:

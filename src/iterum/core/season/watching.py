@@ -49,8 +49,14 @@ FELL_BACK_V = 6.0
 """A bank that dropped its fast-charge volts gives 5 V: it is not empty, it has to be plugged in anew."""
 SAG_CARE = 1.03
 """Input volts within this of the source's stop volts."""
-SILENT_S = 20.0
-"""A charger that was read and says nothing for so long."""
+SILENT_S = 5.0
+"""A charger that was read and says nothing for so long: two answers may be late, a third one is missing."""
+GROWN_LOOK_V, GROWN_STOP_V = 0.03, 0.10
+"""Volts by which the cells of a board or a pack have come further apart since they went on."""
+OVER_FULL_V = 0.03
+"""V per cell above full at which a charge must end, whoever read it."""
+FLAT_AFTER_MIN = 5.0
+"""Minutes of charging after which no cell may be under its chemistry's refuse voltage any more."""
 
 
 class Alarm(StrEnum):
@@ -102,8 +108,9 @@ def findings(
     now_min : minutes since charging began. paused : whether it is paused.
     """
     signs = [
-        *_cells(expected, seen),
+        *at_any_time(expected, seen),
         *_packs(expected, seen),
+        *_flat(expected, seen),
         *_volts(expected, seen),
         *_charge(expected, seen),
         *_under(expected, seen),
@@ -111,14 +118,22 @@ def findings(
         *_tail(expected, seen),
         *_stands(expected, seen),
         *_falls(expected, seen),
-        *_heat(expected, seen),
-        *_touch(seen),
         *_no_amps(expected, seen, paused),
         *_input(expected, seen),
         *_check(seen, now_min),
     ]
     if last_heard_min is not None and not paused and (now_min - last_heard_min) * 60 > SILENT_S:
         signs.append(_finding(Alarm.CARE, "silent", "do_look_at_charger", minutes=now_min - last_heard_min))
+    return worst_first(signs)
+
+
+def at_any_time(expected: Expected, seen: Sequence[Observation]) -> list[Finding]:
+    """What is wrong whether or not amps flow: heat, cells apart, cells over full. seen : in the order of time."""
+    return [*_cells(expected, seen), *_over_full(expected, seen), *_heat(expected, seen), *touched(seen)]
+
+
+def worst_first(signs: Sequence[Finding]) -> tuple[Finding, ...]:
+    """Findings in the order in which they are told."""
     order = list(Alarm)
     return tuple(sorted(signs, key=lambda item: -order.index(item.alarm)))
 
@@ -132,21 +147,30 @@ def _last(seen: Sequence[Observation], name: str) -> Observation | None:
 
 
 def _cells(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
-    """A cell that lags behind the others of its board, more than it did as it went on."""
-    item = _last([one for one in seen if one.pack_id is None], "cell_v")
-    if item is None or len(item.cell_v) < 2:
-        return
+    """A cell that lags behind the others of its board or pack, more than it did as it went on.
+
+    Cells that a person typed count like those that the charger reads.
+    """
+    latest = {item.pack_id: item for item in seen if len(item.cell_v) > 1}
+    for pack_id, item in latest.items():
+        yield from _apart(item, expected.spread_of(pack_id))
+
+
+def _apart(item: Observation, began_v: float) -> Iterator[Finding]:
+    """A reading whose cells are too far apart, or came further apart. began_v : V between them as they went on."""
     low_v, high_v = min(item.cell_v), max(item.cell_v)
     spread_v = round(high_v - low_v, 4)
+    grown_v = difference(spread_v, began_v)
     middle_v = sorted(item.cell_v)[len(item.cell_v) // 2]
     lags = middle_v - low_v >= high_v - middle_v
     cell = item.cell_v.index(low_v if lags else high_v) + 1
     code = "watch_cell_lags" if lags else "watch_cell_leads"
-    stop_v, look_v = (max(limit, expected.spread_v + WIDENS_V) for limit in (SPREAD_WEAK_V, SPREAD_LOOK_V))
-    if not at_most(spread_v, stop_v):
-        yield _finding(Alarm.STOP, code, "do_stop_and_measure", cell=cell, spread_v=spread_v, limit_v=stop_v)
-    elif not at_most(spread_v, look_v):
-        yield _finding(Alarm.CARE, code, "do_watch_cell", cell=cell, spread_v=spread_v, limit_v=look_v)
+    stop_v, look_v = (max(limit, began_v + WIDENS_V) for limit in (SPREAD_WEAK_V, SPREAD_LOOK_V))
+    numbers = {"id": item.pack_id, "cell": cell, "spread_v": spread_v}
+    if not at_most(spread_v, stop_v) or at_most(GROWN_STOP_V, grown_v):
+        yield _finding(Alarm.STOP, code, "do_stop_and_measure", limit_v=stop_v, **numbers)
+    elif not at_most(spread_v, look_v) or at_most(GROWN_LOOK_V, grown_v):
+        yield _finding(Alarm.CARE, code, "do_watch_cell", limit_v=look_v, **numbers)
 
 
 def _packs(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
@@ -177,18 +201,36 @@ def _until(seen: Sequence[Observation], item: Observation) -> list[Observation]:
     return [one for one in seen if one.pack_id is None and one.at_min <= item.at_min]
 
 
-def _volts(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
-    """Volts over full, at once; volts off the curve, as a note."""
-    item = _last([one for one in seen if one.pack_id is None], "pack_v")
-    if item is None or item.pack_v is None:
-        return
-    cell_v = item.pack_v / expected.cells
-    highest_v = max([cell_v, *item.cell_v])
+def _over_full(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """A cell, or the average of a board or a pack, over the volts at which its charge ends."""
     if expected.end_v is None:
         return
-    if not at_most(highest_v, expected.end_v + 0.03):
-        yield _finding(Alarm.STOP, "watch_over_full", "do_stop_and_measure", cell_v=highest_v, end_v=expected.end_v)
+    latest = {item.pack_id: item for item in seen if item.pack_v is not None}
+    for pack_id, item in latest.items():
+        highest_v = max([(item.pack_v or 0.0) / expected.cells, *item.cell_v])
+        if not at_most(highest_v, expected.end_v + OVER_FULL_V):
+            yield _finding(Alarm.STOP, "watch_over_full", "do_stop_and_measure", id=pack_id, cell_v=highest_v,
+                           end_v=expected.end_v)  # fmt: skip
+
+
+def _flat(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """A cell that is still under its chemistry's refuse voltage after some minutes of charging."""
+    if expected.refuse_v is None or expected.kind is not Kind.CHARGE:
         return
+    latest = {item.pack_id: item for item in seen if item.pack_v is not None}
+    for pack_id, item in latest.items():
+        lowest_v = min([(item.pack_v or 0.0) / expected.cells, *item.cell_v])
+        if item.at_min >= FLAT_AFTER_MIN and not at_most(expected.refuse_v, lowest_v):
+            yield _finding(Alarm.STOP, "watch_cell_flat", "do_stop_and_measure", id=pack_id, cell_v=lowest_v,
+                           refuse_v=expected.refuse_v, minutes=item.at_min)  # fmt: skip
+
+
+def _volts(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
+    """Volts off the curve, as a note."""
+    item = _last([one for one in seen if one.pack_id is None], "pack_v")
+    if item is None or item.pack_v is None or expected.end_v is None:
+        return
+    cell_v = item.pack_v / expected.cells
     at_min = min(item.at_min, expected.minutes)
     due_v = float(np.interp(at_min, expected.t_min, expected.cell_v))
     if not at_most(abs(cell_v - due_v), BAND_V):
@@ -298,9 +340,9 @@ def _heat(expected: Expected, seen: Sequence[Observation]) -> Iterator[Finding]:
         yield _finding(Alarm.CARE, "watch_warm", "do_feel_packs", air_c=expected.air_c, **numbers)
 
 
-def _touch(seen: Sequence[Observation]) -> Iterator[Finding]:
-    """A pack that felt warm or hot when it was touched last."""
-    last = {item.pack_id: item for item in seen if item.by_hand and item.pack_id is not None}
+def touched(seen: Sequence[Observation]) -> Iterator[Finding]:
+    """A pack that felt warm or hot when somebody last said how it feels; what else is typed does not change that."""
+    last = {item.pack_id: item for item in seen if item.touch is not None and item.pack_id is not None}
     for pack_id, item in last.items():
         if item.touch == HOT:
             yield _finding(Alarm.STOP, "watch_hot_hand", "do_stop_hands_off", id=pack_id)

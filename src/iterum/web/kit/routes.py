@@ -9,7 +9,7 @@ from werkzeug.exceptions import NotFound
 from werkzeug.wrappers import Response
 
 from iterum.core.bench.charger_label import read_charger
-from iterum.core.bench.kit import Board, Charger, Supply
+from iterum.core.bench.kit import Board, Charger, Kit, Supply
 from iterum.core.bench.kit import Source as Origin
 from iterum.core.bench.ledger import Entry, EntryKind, energy_of_label
 from iterum.core.bench.tags import next_tag
@@ -25,7 +25,7 @@ from iterum.exchange.session import (
     part_from,
 )
 from iterum.services.desk import kit_items
-from iterum.services.links import CHARGER, CHECKER
+from iterum.services.links import CHARGER, CHECKER, proposed
 from iterum.store.kit import KitItem
 from iterum.store.rows import TagTaken
 from iterum.web.choices import figure
@@ -112,9 +112,21 @@ def page() -> str:
         ledgers={item.id: desk().ledger(item.id)[:LEDGER_SHOWN] for item in kit.sources},
         removed=desk().removed_channels(),
         links=links().links(),
+        proposals=_proposals(kit),
+        kit_channels=[channel.id for _, channel in kit.channels()],
         port=DEFAULT_PORT,
         retired=[(_part_of(item), item) for item in kit_items(desk().retired()[1])],
     )
+
+
+def _proposals(kit: Kit) -> dict[int, dict[str, str]]:
+    """By device, which channel of the kit each of its channels is, or by its name may be."""
+    known, ours = links().links(), [channel.id for _, channel in kit.channels()]
+    taken = [name for link in known for name in link.device.channels]
+    return {
+        link.device.key: proposed(link, ours, taken) | {theirs: name for name, theirs in link.device.channels.items()}
+        for link in known
+    }
 
 
 def _form_of(picked: Picked | None) -> dict[str, Any] | None:
@@ -163,23 +175,38 @@ def _shown(
 @blueprint.post("/device")
 def add_device() -> Response:
     """Meet a charger or a cell checker at an address, or look for chargers on this machine."""
-    channels = tuple(channel.id for _, channel in desk().session().kit.channels())
     if request.form.get("act") == "look":
-        devices = links().look_for(channels)
-        names = ", ".join(f"{link.device.name} at {link.device.address}" for link in devices)
-        flash(
-            f"Found: {names}." if devices else "No other charger answers on this machine.",
-            "message" if devices else "care",
-        )
-        return redirect(url_for("kit.page"))
+        found = links().look_for()
+        names = ", ".join(f"{device.name} at {device.address}" for device in found)
+        told = f"Found: {names}. Say which channel is which." if found else "No other charger answers on this machine."
+        flash(told, "message" if found else "care")
+        return redirect(url_for("kit.page", _anchor="devices"))
     kind = CHECKER if request.form.get("kind") == CHECKER else CHARGER
     try:
-        link = links().add(kind, request.form.get("address", ""), channels)
+        device = links().add(kind, request.form.get("address", ""))
     except (LinkLost, Refused) as error:
-        flash(f"Not kept: {error}.", "care")
+        flash(f"Not added: {error}.", "care")
     else:
-        flash(f"{link.device.name} is kept and read from now on.")
-    return redirect(url_for("kit.page"))
+        flash(f"{device.name} answers. Say which channel is which." if kind == CHARGER else f"{device.name} is added.")
+    return redirect(url_for("kit.page", _anchor="devices"))
+
+
+@blueprint.post("/device/channels")
+def bind_device() -> Response:
+    """A person says which channel of the kit each channel of a device is."""
+    key = request.form.get("key", -1, type=whole)
+    link = next((item for item in links().links() if item.device.key == key), None)
+    known = {channel.id for _, channel in desk().session().kit.channels()}
+    theirs = link.identity.channels if link is not None and link.identity is not None else ()
+    chosen = [(request.form.get(f"is-{place}", ""), name) for place, name in enumerate(theirs)]
+    named = [(ours, name) for ours, name in chosen if ours in known]
+    try:
+        links().confirm(key, named, now())
+    except Unsafe as refusal:
+        flash(" ".join(about(item) for item in refusal.reasons), "care")
+    else:
+        flash("Confirmed: " + (", ".join(f"{name} is {ours}" for ours, name in named) or "no channel is used") + ".")
+    return redirect(url_for("kit.page", _anchor="devices"))
 
 
 @blueprint.post("/device/gone")

@@ -1,9 +1,10 @@
 """Addresses of a run: take in hand, act, read back, record a check, read a file, check after, log."""
 
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from typing import Any
 
-from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.bench.choice import Kind
@@ -11,13 +12,16 @@ from iterum.core.bench.packs import Condition
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.after_charge import After
 from iterum.core.season.health import MOST_AGAIN
-from iterum.core.season.outlook import HOT, WARM, Observation
+from iterum.core.season.outlook import COOL, HOT, WARM, Observation
 from iterum.core.season.read_back import Shown
+from iterum.core.season.records import KeptEvent, KeptRun
 from iterum.core.season.run import LIVE, Act, State
 from iterum.core.season.watching import Alarm
 from iterum.devices.driver import LinkLost, Refused
+from iterum.guardian.reports import ChannelReport
 from iterum.services.running import AT_THE_CHARGER, PERSON, Changed
 from iterum.services.watching import TYPED
+from iterum.store.troubles import StoreTrouble
 from iterum.web.choices import choice_from
 from iterum.web.context import checks, desk, links, now, runs, watcher
 from iterum.web.degrees import typed_c
@@ -75,17 +79,30 @@ def live(key: int) -> str:
 
 @blueprint.get("/alarms")
 def alarms() -> str:
-    """What is wrong in any batch, and when the watch looked last, for the sign on every page."""
-    findings = runs().findings()
-    order = list(Alarm)
-    worst = max(
-        (order.index(item.finding.alarm) for item in findings if item.finding.alarm is not Alarm.NOTE), default=-1
-    )
-    worst_alarm = order[worst] if worst >= 0 else None
-    first = next((item for item in findings if item.finding.alarm is worst_alarm), None)
-    about_run = runs().look(first.run_key, now()).run if first else None
-    return render_template("run/alarms.html", findings=findings, worst=worst_alarm, first=first, run=about_run,
-                           stopped=runs().stopped(), swapped=True)  # fmt: skip
+    """What is wrong on any channel, and when the watch looked last, for the sign on every page.
+
+    It comes from the guardian: a database that cannot be read silences no alarm.
+    """
+    channels: Sequence[ChannelReport] = ()
+    with suppress(LinkLost):  # then the watch says that nobody watches
+        channels = links().guard.channels()
+    signs = [
+        (item, finding)
+        for item in channels
+        for finding in item.findings
+        if finding.alarm is Alarm.STOP or (finding.alarm is Alarm.CARE and item.state in LIVE)
+    ]
+    signs.sort(key=lambda sign: sign[1].alarm is not Alarm.STOP)
+    told = {item.run_key for item, _ in signs}
+    stopped: Sequence[tuple[KeptRun, KeptEvent]] = ()
+    with suppress(StoreTrouble):
+        stopped = [item for item in runs().stopped() if item[0].key not in told]
+    template = current_app.jinja_env.get_template("run/alarms.html")  # without the frame, which asks the store
+    return template.render(
+        signs=signs, unseen=sum(not item.seen for item, _ in signs), stopped=stopped, swapped=True,
+        watch=current_app.extensions["iterum"]["watch"], watched=bool(channels),
+        alarms_on=any(item.state in LIVE for item in channels),
+    )  # fmt: skip
 
 
 def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:
@@ -162,6 +179,8 @@ def act(key: int) -> Response | tuple[str, int]:
     except ValueError:
         raise NotThere("act", request.form.get("act")) from None
     skipped = request.form.get("skip") == "yes"
+    if wanted is Act.STOP:  # it asks for nothing that might keep it from stopping
+        return redirect(url_for("run.page", key=key, unable=wanted.value if _try(wanted, key) else None))
     run = runs().look(key, now()).run
     looked = set(run.packs) if request.form.get("sound") == "all" else set(request.form.getlist("looked"))
     if wanted is Act.INSPECT and not skipped and looked != set(run.packs):
@@ -215,12 +234,12 @@ def check(key: int) -> Response | tuple[str, int]:
     watcher().mark_seen(key, now())
     for tag, cells in packs.items():
         felt = request.form.get(f"touch-{tag}")
-        touch = felt if felt in (WARM, HOT) else None
+        touch = felt if felt in (COOL, WARM, HOT) else None
         if cells or touch:
             one = Observation(0.0, pack_v=sum(cells) if cells else None, cell_v=cells if len(cells) > 1 else (),
                               pack_id=tag, by_hand=True, touch=touch)  # fmt: skip
             watcher().observe(key, TYPED, one, now())
-    watcher().judge(key, now())
+    watcher().keep(now())
     over = "" if run.state in LIVE else f" The batch is {run.state.value} by now; it stands with its own time."
     flash("The check is written down." + over)
     return redirect(url_for("run.page", key=key))

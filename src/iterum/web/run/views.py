@@ -61,6 +61,7 @@ class RunPage:
     balanced_at: datetime | None
     put_in_mah: float | None
     names: Mapping[str, str]
+    felt: Mapping[str, str]
 
     @property
     def live(self) -> bool:
@@ -131,6 +132,8 @@ def run_page(look: RunLook, session: Session, now: datetime) -> RunPage:
             run.board or "": board_name,
             run.channel: (channel.name or channel.id) if channel else run.channel or board_name,
         },
+        felt={tag: "" for tag in run.packs}
+        | {item.seen.pack_id: item.seen.touch for item in look.seen if item.seen.pack_id and item.seen.touch},
     )
 
 

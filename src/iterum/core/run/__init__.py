@@ -1,0 +1,1 @@
+"""Batches on the bench: what may flow on their channels, and what a reading of them says."""
