@@ -31,6 +31,7 @@ class Output:
     stopped_s: float | None = None
     stops: int = 0
     pending: int = 0
+    well: int = 0
 
     def values(self, now_s):
         minutes = (now_s - self.began_s) / 60 if self.status == "charging" else 0.0
@@ -101,6 +102,7 @@ class Device(socketserver.ThreadingTCPServer):
         elif word == "SET":
             output.set_a, output.set_end_v = float(values["current_a"]), float(values["end_v"])
         elif word == "START":
+            output.well = 0
             output.status, output.current_a, output.began_s = "charging", output.set_a, now_s - 420
         elif word == "READ":
             self.reads += 1
@@ -108,6 +110,7 @@ class Device(socketserver.ThreadingTCPServer):
                 return None
             if output.garbage:
                 return "OK", {"status": "splendid", "\x00": 9}
+            output.well += output.wrong is None and output.status == "charging"
             return "OK", output.values(now_s)
         return "OK", {}
 

@@ -150,6 +150,8 @@ class Day:
 
     def fault(self, at, theirs, kind):
         device, output = self.devices[at], self.devices[at].outputs[theirs]
+        while kind == "counts back" and output.well < 3 and not self.over.is_set():
+            time.sleep(0.02)  # only what was read before can fall
         break_channel(output, kind)
         until_s = time.monotonic() + 9.0
         while time.monotonic() < until_s and (output.shown_s is None or output.stopped_s is None):

@@ -10,7 +10,7 @@ from cryptography import x509
 from icalendar import Calendar
 
 from iterum.services.authority import Authority
-from iterum.services.sharing import NAME, TRIES, NotPaired, Role, Shared, Sharing
+from iterum.services.sharing import MOST_TRIES, NAME, TRIES, NotPaired, Role, Shared, Sharing
 from iterum.web.doors import SHARED
 from iterum.web.pictures.day_strip import visits
 from iterum.web.who import BENCH_ACTS, BENCH_READS
@@ -132,10 +132,24 @@ def test_a_code_pairs_one_device_once(demo_app, shared):
 def test_the_sixth_try_finds_no_code(demo_app, shared):
     device = Device(demo_app)
     for left in range(TRIES - 1, 0, -1):
-        assert f"{left} tries are left" in device.pair("00000000").text
-    assert "code is void" in device.pair("00000000").text
-    assert "No code is open" in device.pair(shared.code.digits).text
+        assert f"{left} {'tries are' if left > 1 else 'try is'} left" in device.pair("00000000").text
+    assert "Ask for a new one" in device.pair("00000000").text
+    assert "tried too often" in device.pair(shared.code.digits).text
     assert device.ask("/measure").status_code == 403
+
+
+def test_a_stranger_voids_no_code_of_others_and_the_bench_sees_who_tried(demo_app, shared, visitor):
+    stranger = Device(demo_app, OTHER)
+    for _ in range(TRIES + 2):
+        stranger.pair("00000000")
+    assert f"{TRIES} wrong codes from {OTHER}" in visitor.get("/share").seen.said
+    assert Device(demo_app).pair(shared.code.digits).status_code == 302  # its owner comes in all the same
+    many = shared.offer(Role.BENCH, NOON)
+    for number in range(MOST_TRIES):  # from many addresses: that is no slip
+        with pytest.raises(NotPaired):
+            shared.pair("00000000", "", CHROME, f"10.7.8.{number}", NOON)
+    with pytest.raises(NotPaired, match="No code is open"):
+        shared.pair(many.digits, "", CHROME, PHONE, NOON)
 
 
 def test_digits_pair_as_well_and_a_code_lasts_five_minutes(demo_app, shared, at):
@@ -158,7 +172,7 @@ def test_forgotten_is_out_at_once_and_its_cookie_is_worth_nothing(demo_app, shar
     assert device.ask("/measure").status_code == 403
 
 
-def test_a_cookie_on_a_second_device_shuts_both_out(demo_app, shared, at):
+def test_a_cookie_on_a_second_device_shuts_both_out(demo_app, shared, at, visitor):
     device = paired(demo_app, shared)
     thief = Device(demo_app, OTHER)
     thief.client._cookies = device.client._cookies
@@ -175,7 +189,15 @@ def test_a_cookie_on_a_second_device_shuts_both_out(demo_app, shared, at):
     at(3)
     moved = Device(demo_app, OTHER)
     moved.client._cookies = other.client._cookies
-    assert moved.ask("/measure").status_code == 200  # the network gave it another address meanwhile
+    answer = moved.ask("/measure")  # the network gave it another address meanwhile, or it was stolen while its owner sleeps
+    number = re.search(r"beside the number (\d\d)", answer.text)[1]
+    assert (answer.status_code, "P-01" in answer.text) == (403, False)
+    asked = visitor.get("/share").seen
+    assert f"asks from {OTHER}, was {PHONE}" in asked.said
+    address, values = asked.form(f"It shows {number}")
+    assert "does not ask any more" in visitor.post(address, **{**values, "number": "00"}).seen.said
+    assert "let in at its new address" in visitor.post(address, **values).seen.said
+    assert moved.ask("/measure").status_code == 200
 
 
 def test_a_device_of_the_bench_works_there_and_nowhere_else(demo_app, shared):

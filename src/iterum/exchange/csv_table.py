@@ -1,16 +1,29 @@
-"""Tables as CSV for a spreadsheet. A cell that would start a formula there is defused."""
+"""Tables as CSV for a spreadsheet. A cell that would start a formula there is defused.
+
+Spreadsheets skip spaces and characters that are not seen before they look for a formula, and some
+take the wide forms of the signs as well; one reads a bar as the start of a command.
+"""
 
 import csv
 import io
+import unicodedata
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-_STARTS_A_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+_STARTS_A_FORMULA = ("=", "+", "-", "@", "|", "\t", "\r", "\n")
+_NOT_SEEN = ("Cf", "Cc", "Cn", "Co", "Zs", "Zl", "Zp", "Mn")
+"""Unicode categories of characters that may stand before a sign without being seen."""
 
 
 def defused(value: Any) -> Any:
-    """Text that a spreadsheet would run as a formula, led by an apostrophe; anything else as it is."""
-    return f"'{value}" if isinstance(value, str) and value.startswith(_STARTS_A_FORMULA) else value
+    """Text that a spreadsheet would run as a formula, led by an apostrophe; anything else as it
+    is.
+    """
+    if not isinstance(value, str):
+        return value
+    seen = next((at for at, letter in enumerate(value) if unicodedata.category(letter) not in _NOT_SEEN), len(value))
+    starts = unicodedata.normalize("NFKC", value[seen : seen + 1])
+    return f"'{value}" if value.startswith(_STARTS_A_FORMULA) or starts.startswith(_STARTS_A_FORMULA) else value
 
 
 def csv_text(rows: Sequence[Mapping[str, Any]]) -> str:

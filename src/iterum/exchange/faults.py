@@ -9,6 +9,7 @@ import json
 import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from itertools import islice
 from typing import Any
 
 from pydantic import ValidationError
@@ -30,12 +31,25 @@ class Fault:
         return f"{self.place}: {self.mend}" if self.place else self.mend
 
 
+MOST_FAULTS = 100
+"""Faults that are told at once at most: nobody reads more, and more of them are only counted."""
+
+
 class BadInput(ValueError):
-    """Input that cannot be taken. Carries every fault."""
+    """Input that cannot be taken. Carries every fault, up to `MOST_FAULTS`."""
 
     def __init__(self, faults: list[Fault]) -> None:
-        super().__init__("; ".join(str(fault) for fault in faults))
-        self.faults = faults
+        self.faults = bounded(faults)
+        super().__init__("; ".join(str(fault) for fault in self.faults))
+
+
+def bounded(faults: list[Fault], count: int | None = None) -> list[Fault]:
+    """The first `MOST_FAULTS`, and how many more there are. count : of all; None for as many as are given."""
+    count = len(faults) if count is None else count
+    left = count - MOST_FAULTS
+    if left <= 0 or len(faults) == MOST_FAULTS + 1:  # as it is, or cut before
+        return faults
+    return [*faults[:MOST_FAULTS], Fault("", f"and {left} more faults")]
 
 
 def place_of(path: tuple[str | int, ...]) -> str:
@@ -138,13 +152,15 @@ def checked(document: Any, part: str | None = None) -> tuple[Any, list[Fault]]:
 
     The checked item is None where there is a fault.
     """
-    faults = list(_unreal(document))
+    faults = list(islice(_unreal(document), MOST_FAULTS + 1))
     text = json.dumps(document, ensure_ascii=False).encode("utf-8", "replace")
     try:
         item = (SESSION if part is None else PARTS[part]).model_validate_json(text)
     except ValidationError as error:
         seen = {fault.place for fault in faults}
         for told in sorted(error.errors(include_url=False), key=lambda told: [str(step) for step in told["loc"]]):
+            if len(faults) >= MOST_FAULTS:  # saying one costs more than finding it
+                break
             if told["type"] == "json_invalid":  # of what `_unreal` has told already
                 continue
             path = tuple(str(step)[:60] if isinstance(step, str) else step for step in told["loc"])
@@ -152,8 +168,8 @@ def checked(document: Any, part: str | None = None) -> tuple[Any, list[Fault]]:
             if place not in seen or place == "":
                 seen.add(place)
                 faults.append(Fault(place, _mend(told["type"], told, part)))
-        return None, faults
-    return (None if faults else item), faults
+        return None, bounded(faults, max(error.error_count(), len(faults)))
+    return (None if faults else item), bounded(faults)
 
 
 def structural_faults(document: Any, part: str | None = None) -> list[Fault]:

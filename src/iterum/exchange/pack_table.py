@@ -9,7 +9,7 @@ from iterum.core.bench.pack_label import read_label
 from iterum.core.bench.packs import Pack
 from iterum.core.bench.tags import next_tag, tags_from
 from iterum.core.season.columns import OUT, number
-from iterum.exchange.faults import BadInput
+from iterum.exchange.faults import MOST_FAULTS, BadInput
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import part_from
 
@@ -90,7 +90,8 @@ def packs_from(
         tags |= {pack.id for pack in new}
         last = new[-1].id
         made += new
-    return made, faults
+    more = len(faults) - MOST_FAULTS
+    return made, faults if more <= 0 else [*faults[:MOST_FAULTS], f"And {more} more faults."]
 
 
 class _Either:

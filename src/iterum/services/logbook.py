@@ -17,6 +17,7 @@ from iterum.core.season.run import LIVE, OPEN
 from iterum.core.season.storage import full_since
 from iterum.services.desk import Desk, relearn
 from iterum.services.watching import FILE
+from iterum.services.work import Work
 from iterum.store.database import Store
 
 PAGE = 24
@@ -115,14 +116,14 @@ class LogBook:
             healths[pack.id] = health(pack, records, today, learn(pack, records).jumped)
         return healths
 
-    def part_gains(self) -> tuple[PartGain, ...]:
-        """What each part more would have saved on the latest busy days of the log."""
+    def part_gains(self, work: Work) -> tuple[PartGain, ...] | None:
+        """What each part more would have saved on the latest busy days of the log; None while it is worked out."""
         session = self._desk.session()
         by_id = {pack.id: pack for pack in session.packs}
         with self._store.reading() as repository:
             charges = [item for item in repository.runs.charges(count=CHARGES_SEEN) if item.pack_id in by_id]
         charged = [Charged(by_id[item.pack_id], item.record.at, tuple(item.record.before_v)) for item in charges]
-        return part_gains(session, charged)
+        return work.done("parts", self._desk.revision(), part_gains, session, charged)
 
     def full_since(self) -> dict[str, datetime]:
         """Packs that lie full, with the moment since when by what was read of them."""

@@ -6,8 +6,9 @@ and holds a token from then on, of which only the hash is kept here.
 
 import re
 import secrets
+from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from enum import StrEnum
 from hashlib import sha256
@@ -18,6 +19,10 @@ from iterum.store.database import Store
 from iterum.store.phones import Phone
 
 OFFER_LASTS, TRIES, DIGITS = timedelta(minutes=5), 5, 8
+MOST_TRIES = 20
+"""Wrong tries from all addresses together after which a code is void: many of them are no slip."""
+MOST_TOLD = 50
+"""Addresses of which wrong codes, or moves, are remembered."""
 SECRET_BYTES, TOKEN_BYTES = 16, 32
 NAME_LENGTH = 40
 SEEN_EVERY = timedelta(seconds=20)
@@ -43,13 +48,35 @@ class NotPaired(Exception):
 
 @dataclass
 class Offer:
-    """A way in for one device: a secret to scan, digits to type, until when, how many tries are left."""
+    """A way in for one device: a secret to scan, digits to type, until when. wrong : wrong tries by address."""
 
     secret: str
     digits: str
     role: Role
     until: datetime
-    tries: int = TRIES
+    wrong: Counter[str] = field(default_factory=Counter)
+
+
+@dataclass(frozen=True)
+class Wrong:
+    """Wrong codes from one address: how many, and when last."""
+
+    address: str
+    count: int
+    at: datetime
+
+
+@dataclass(frozen=True)
+class Moved:
+    """A paired device that asks from another address than before, and is not let in until a person says that it is it.
+
+    number : two digits that it shows, to be compared.
+    """
+
+    phone: Phone
+    address: str
+    number: str
+    at: datetime
 
 
 @dataclass(frozen=True)
@@ -86,6 +113,8 @@ class Sharing:
     def __init__(self, store: Store) -> None:
         self._store, self._lock = store, Lock()
         self._offer: Offer | None = None
+        self._wrong: dict[str, Wrong] = {}
+        self._moved: dict[int, Moved] = {}
         self.shared: Shared | None = None
 
     # ------------------------------------------------------------------ pairing
@@ -110,25 +139,43 @@ class Sharing:
             if offer is None or now >= offer.until:
                 self._offer = None
                 raise NotPaired("No code is open just now. Ask for a new one on Iterum’s page On my phone.")
+            if offer.wrong[address] >= TRIES:
+                raise NotPaired("This device has tried too often. Ask for a new code on Iterum’s own screen.")
             if not any(compare_digest(code.encode(), known.encode()) for known in (offer.secret, offer.digits)):
-                offer.tries -= 1
-                if offer.tries <= 0:
-                    self._offer = None
-                    raise NotPaired(f"That was the {TRIES}th wrong try: the code is void. Ask for a new one.")
-                raise NotPaired(f"That is not the code. {offer.tries} tries are left.")
+                self._note_wrong(offer, address, now)
+                left = TRIES - offer.wrong[address]
+                more = f"{left} {'try is' if left == 1 else 'tries are'} left."
+                more = more if left else "Ask for a new one on Iterum’s own screen."
+                raise NotPaired(f"That is not the code. {more}")
             self._offer = None  # once
         token = secrets.token_urlsafe(TOKEN_BYTES)
         with self._store.writing(changes_session=False) as repository:
             repository.phones.add(name or "phone", offer.role.value, _hash(token), _kind(agent), address, now)
         return token
 
+    def _note_wrong(self, offer: Offer, address: str, now: datetime) -> None:
+        """A wrong code: the bench is told, and one address cannot void the code for others."""
+        offer.wrong[address] += 1
+        before = self._wrong.pop(address, Wrong(address, 0, now))
+        self._wrong[address] = Wrong(address, before.count + 1, now)
+        while len(self._wrong) > MOST_TOLD:
+            del self._wrong[next(iter(self._wrong))]
+        if offer.wrong.total() >= MOST_TRIES:
+            self._offer = None
+
+    def wrong(self) -> tuple[Wrong, ...]:
+        """Wrong codes by address, the latest first."""
+        with self._lock:
+            return tuple(reversed(self._wrong.values()))
+
     # ------------------------------------------------------------------ who is there
 
-    def known(self, token: str, agent: str, address: str, now: datetime) -> Phone | None:
+    def known(self, token: str, agent: str, address: str, now: datetime) -> Phone | Moved | None:
         """The device that holds this token; None for one that is unknown or forgotten.
 
         A token that comes from another kind of browser is not believed. One that is used at two addresses at once was
-        stolen, and nobody can tell by whom: it is void.
+        stolen, and nobody can tell by whom: it is void. One that comes from another address than before may have been
+        stolen while its owner is silent: a person at the bench has to say that it is the same device.
         """
         if not token:
             return None
@@ -136,13 +183,44 @@ class Sharing:
             phone = repository.phones.by_token(_hash(token))
         if phone is None or phone.gone_at is not None or phone.kind != _kind(agent) or phone.role == CALENDAR:
             return None
-        if address != phone.address and now - phone.seen_at < TWO_PLACES:
-            self.forget(phone.key, now, f"used at {phone.address} and at {address} at once")
-            return None
-        if address != phone.address or now - phone.seen_at >= SEEN_EVERY:
+        if address != phone.address:
+            if now - phone.seen_at < TWO_PLACES:
+                self.forget(phone.key, now, f"used at {phone.address} and at {address} at once")
+                return None
+            return self._asks(phone, address, now)
+        if now - phone.seen_at >= SEEN_EVERY:
             with self._store.writing(changes_session=False) as repository:
                 repository.phones.seen(phone.key, address, now)
         return phone
+
+    def _asks(self, phone: Phone, address: str, now: datetime) -> Moved:
+        with self._lock:
+            known = self._moved.get(phone.key)
+            if known is None or known.address != address:
+                number = f"{secrets.randbelow(90) + 10}"
+                known = self._moved[phone.key] = Moved(phone, address, number, now)
+            while len(self._moved) > MOST_TOLD:
+                del self._moved[next(iter(self._moved))]
+            return known
+
+    def moved(self) -> tuple[Moved, ...]:
+        """Devices that ask from another address than before."""
+        with self._lock:
+            return tuple(self._moved.values())
+
+    def is_same(self, key: int, number: str, now: datetime) -> bool:
+        """A person says that a device is the same at its new address; False where that was not asked any more.
+
+        number : that the person saw on it, as the page showed it beside the button.
+        """
+        with self._lock:
+            asked = self._moved.get(key)
+            if asked is None or asked.number != number:
+                return False
+            del self._moved[key]
+        with self._store.writing(changes_session=False) as repository:
+            repository.phones.seen(key, asked.address, now)
+        return True
 
     def calendar(self, now: datetime) -> str:
         """A secret of its own for a calendar that asks for the visits by itself; it opens nothing else."""
@@ -164,6 +242,8 @@ class Sharing:
 
     def forget(self, key: int, now: datetime, why: str = "forgotten here") -> None:
         """Let a device in no more, from this moment on."""
+        with self._lock:
+            self._moved.pop(key, None)
         with self._store.writing(changes_session=False) as repository:
             repository.phones.forget(key, now, why)
 

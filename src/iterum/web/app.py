@@ -31,6 +31,7 @@ from iterum.services.running import RunDesk, Told
 from iterum.services.sharing import Sharing
 from iterum.services.watch import Watch
 from iterum.services.watching import Watcher
+from iterum.services.work import Work
 from iterum.store.archive import MAX_BYTES
 from iterum.store.copies import DailyCopies
 from iterum.store.database import Store
@@ -164,7 +165,7 @@ def create_app(
         "watch": Watch(watcher, clock, copies),
         "watcher": watcher, "incidents": Incidents(store, runs), "checks": Checks(desk, runs),
         "archives": Archives(store), "sharing": Sharing(store),
-        "rehearsal": rehearsal, "rehearsals": Rehearsals(database),
+        "rehearsal": rehearsal, "rehearsals": Rehearsals(database), "work": Work(),
     }  # fmt: skip
     app.extensions["iterum"]["door"] = SecondDoor(app, app.extensions["iterum"]["sharing"], database.parent, clock)
     if watch:

@@ -18,6 +18,7 @@ from iterum.services.planning import PlanDesk
 from iterum.services.rehearsing import Rehearsal
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
+from iterum.services.work import Work
 
 
 def desk() -> Desk:
@@ -53,6 +54,11 @@ def incidents() -> Incidents:
 def checks() -> Checks:
     """Checking packs after their charge."""
     return cast(Checks, current_app.extensions["iterum"]["checks"])
+
+
+def work() -> Work:
+    """Long computations beside the pages."""
+    return cast(Work, current_app.extensions["iterum"]["work"])
 
 
 def archives() -> Archives:

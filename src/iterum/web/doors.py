@@ -43,6 +43,12 @@ def _is_private(text: str) -> bool:
     return any(ipaddress.ip_address(text) in ipaddress.ip_network(network) for network in NETWORKS)
 
 
+class _Server(Server):
+    def error_log(self, msg: str = "", level: int = logging.INFO, traceback: bool = False) -> None:
+        """What the library has to say, into our own log, which is bounded."""
+        logging.getLogger("iterum").log(level, "%s", msg, exc_info=traceback)
+
+
 def server(app: _Wsgi, host: str, port: int, secret: Callable[[], str] | None = None) -> Server:
     """A server for one of the doors. secret : by which the doorman of the second is known; None for the first."""
 
@@ -57,7 +63,7 @@ def server(app: _Wsgi, host: str, port: int, secret: Callable[[], str] | None = 
             environ["wsgi.url_scheme"] = environ.pop("HTTP_X_ITERUM_SCHEME", "https")
         return app(environ, start)
 
-    made = Server((host, port), door, numthreads=THREADS, server_name="iterum", timeout=SLOWEST_S)
+    made = _Server((host, port), door, numthreads=THREADS, server_name="iterum", timeout=SLOWEST_S)
     made.software, made.shutdown_timeout = "iterum", 2
     made.max_request_header_size = 65_536
     return made

@@ -134,6 +134,7 @@ def frame() -> dict[str, Any]:
         "stores": [store for store in STORES if may(store[0])],
         "shared": sharing().shared if sharing().is_open(now()) else None,
         "phones_in": _phones_in(),
+        "asking": len(sharing().moved()) if sharing().is_open(now()) else 0,
         "room": room,
         "now": now(),
         "speed": mine.clock.speed if mine else current_app.extensions["iterum"]["speed"],

@@ -5,6 +5,7 @@ from flask.sessions import SecureCookieSessionInterface
 from werkzeug.exceptions import HTTPException
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.services.sharing import Moved
 from iterum.web.context import now, rehearsal
 from iterum.web.doors import names_of
 from iterum.web.troubles import TROUBLES
@@ -14,6 +15,10 @@ LOCAL_HOSTS = ("127.0.0.1", "localhost")
 UNPAIRED = frozenset({"share.pairing", "share.pair", "share.authority", "share.calendar", "static", "style_sheet",
                       "offline.worker", "offline.shell", "offline.no_link"})  # fmt: skip
 """What a device is shown before it is paired: how that is done, and no data."""
+_MOVED = (
+    "It asks from another address than before. Somebody at the bench has to say that it is the same device: on "
+    "Iterum’s own screen, page On my phone, beside the number {number}. Then reload this page."
+)
 OUT_OF_REACH = frozenset({"rehearse.begin", "rehearse.end"})
 _ONLY_BENCH = (
     "It was paired for work at the bench. Kit, rules, files and planning are done on Iterum’s own machine, or with a "
@@ -33,9 +38,14 @@ def admit() -> AnyResponse | tuple[str, int] | None:
     """Before anything else is done with a request."""
     if rehearsal() is not None and (request.blueprint == "share" or request.endpoint in OUT_OF_REACH):
         return _page("Not in a rehearsal", "A rehearsal is not shared, and begins no other. Leave it first.", 403)
-    shared = sharing().shared
     if not is_shared():
         return None if _host() in LOCAL_HOSTS else _unknown_host()
+    return _admit_shared()
+
+
+def _admit_shared() -> AnyResponse | tuple[str, int] | None:
+    """By the second door: what may be seen unpaired, and what a paired device may do."""
+    shared = sharing().shared
     if shared is None or not sharing().is_open(now()):
         return Response("Iterum is not shared any more.\n", 403, mimetype="text/plain")
     if _host() not in names_of(shared):
@@ -43,8 +53,11 @@ def admit() -> AnyResponse | tuple[str, int] | None:
     if request.endpoint in UNPAIRED:
         return None
     agent, address = request.headers.get("User-Agent", ""), request.remote_addr or ""
-    g.phone = sharing().known(request.cookies.get(phone_cookie(), ""), agent, address, now())
-    if g.phone is None:
+    known = sharing().known(request.cookies.get(phone_cookie(), ""), agent, address, now())
+    if isinstance(known, Moved):
+        return _page("This device has a new address", _MOVED.format(number=known.number), 403)
+    g.phone = known
+    if known is None:
         return not_paired()
     if request.endpoint is not None and not may(request.endpoint, request.method):
         return _page("Not with this device", _ONLY_BENCH, 403)

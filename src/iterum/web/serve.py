@@ -17,6 +17,7 @@ from iterum.services.rehearsing import Rehearsal
 from iterum.services.sharing import Offer, Role, Shared
 from iterum.web.app import create_app
 from iterum.web.doors import HOST, server
+from iterum.web.log_lines import to_standard_error
 
 
 @dataclass(frozen=True)
@@ -42,8 +43,7 @@ def serve(
     share : how it is to be shared from the start, where it is. simulated : whether its chargers end with it, so that
     nothing is left to guard.
     """
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
-    logging.getLogger("alembic").setLevel(logging.WARNING)  # how a database came to its form concerns nobody here
+    to_standard_error()
     guard = RemoteGuardian(database.parent / f"{database.stem}.guardian", clock.time)
     app = create_app(database, clock, watch=True, speed=speed, guard=guard)
     meet(app, addresses)
@@ -65,6 +65,7 @@ def serve(
         elif guard.armed:
             logging.getLogger("iterum").warning("packs still hang on chargers: the guardian goes on guarding them")
         parts["links"].close()
+        parts["work"].close()
         parts["store"].close()
 
 
@@ -85,6 +86,7 @@ def rehearse(database: Path, rehearsal: Rehearsal, address: str, over: Event, to
         here.stop()
         parts["watch"].stop()
         parts["links"].close()
+        parts["work"].close()
         parts["store"].close()
 
 

@@ -29,7 +29,7 @@ from iterum.services.links import CHARGER, CHECKER, proposed
 from iterum.store.kit import KitItem
 from iterum.store.rows import TagTaken
 from iterum.web.choices import figure
-from iterum.web.context import bench, desk, links, log_book, now, undoable
+from iterum.web.context import bench, desk, links, log_book, now, undoable, work
 from iterum.web.figures import whole
 from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
 from iterum.web.kit.views import Picked, kit_page
@@ -84,16 +84,16 @@ def _others(board_id: str | None) -> list[tuple[str, str]]:
 
 @blueprint.get("/parts")
 def parts() -> str:
-    """What one part more would have given, on the latest busy days of the log; worked out after the page stands."""
-    gains = desk().remembered("part gains", now())
+    """What one part more would have given, on the latest busy days of the log; worked out beside the pages."""
+    gains = log_book().part_gains(work())
     return render_template("kit/parts.html", gains=gains, done=gains is not None)
 
 
 @blueprint.get("/parts/found")
 def parts_found() -> str:
-    """The table of the same page; it takes some seconds."""
-    gains = desk().remember("part gains", now(), log_book().part_gains)
-    return render_template("kit/parts_found.html", gains=gains)
+    """The table of the same page, once it is worked out."""
+    gains = log_book().part_gains(work())
+    return render_template("kit/parts_found.html", gains=gains, done=gains is not None)
 
 
 @blueprint.get("")

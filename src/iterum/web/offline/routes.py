@@ -1,7 +1,10 @@
-"""The worker that keeps Measure, Run and Something's wrong on the device, and what was kept there, taken once.
+"""The worker that keeps Measure, Run and Something's wrong on the device, and what was kept
+there, taken once.
 
-A reading, a hand check or a mark that was entered without the link comes later with a random id and the moment it was
-entered: it is written as of that moment, and a second time not at all. Acts of a charger are never kept.
+A reading, a check or a mark that was entered without the link comes later with a random id and
+its age, by the device's own clock: it is written as of that moment, and a second time not at all.
+So a device whose clock is wrong files nothing under another day. What a charger must do is never
+kept.
 """
 
 import json
@@ -50,7 +53,9 @@ def no_link() -> str:
 
 
 def late(app: Flask) -> None:
-    """Take what was kept on a device at its own moment, and once; answer a script with where to go next."""
+    """Take what was kept on a device at its own moment, and once; answer a script with where to
+    go next.
+    """
     for endpoint in KEPT:
         app.view_functions[endpoint] = _once(app.view_functions[endpoint])
 
@@ -66,12 +71,12 @@ def late(app: Flask) -> None:
 def _once(view: Any) -> Any:
     @wraps(view)
     def taken(**values: Any) -> AnyResponse | str | tuple[str, int]:
-        key, said = request.form.get("kept_id", ""), request.form.get("kept_at", "")
+        key, said = request.form.get("kept_id", ""), request.form.get("kept_s", "")
         if not key:
             return view(**values)  # type: ignore[no-any-return]
         at = now() if said == AT_ONCE else _moment(said)
         if not _ID.fullmatch(key) or at is None:
-            return "What was kept has no id, or no moment within a day.", 400
+            return "What was kept has no id, or its age is not within a day. Was the clock of this device changed?", 400
         g.now, g.late = at, said != AT_ONCE
         try:
             with current_app.extensions["iterum"]["store"].once(key, at):
@@ -83,11 +88,9 @@ def _once(view: Any) -> Any:
 
 
 def _moment(text: str) -> datetime | None:
-    """When it was entered by the device's clock: never later than now, and not a day ago."""
+    """When it was entered, by its age in seconds: not a day ago, and not in the future."""
     try:
-        at = datetime.fromisoformat(text)
-    except ValueError:
+        age = timedelta(seconds=float(text))
+    except (ValueError, OverflowError):
         return None
-    if at.tzinfo is None or now() - at > LONGEST:
-        return None
-    return min(at, now())
+    return now() - age if timedelta() <= age <= LONGEST else None

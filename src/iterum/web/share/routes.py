@@ -7,7 +7,7 @@ from flask import Blueprint, Response, current_app, flash, redirect, render_temp
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.season.moments import begin_of
-from iterum.services.sharing import DIGITS, NotPaired, Offer, Role
+from iterum.services.sharing import DIGITS, MOST_TRIES, NotPaired, Offer, Role
 from iterum.web.context import now
 from iterum.web.doors import SecondDoor
 from iterum.web.figures import whole
@@ -43,7 +43,8 @@ def page() -> str:
     offer = sharing().offered(now())
     digits = f"{offer.digits[: DIGITS // 2]} {offer.digits[DIGITS // 2 :]}" if offer else ""
     return render_template("share/page.html", shared=sharing().shared, ways=_ways(offer), offer=offer, digits=digits,
-                           phones=sharing().phones(), roles=Role)  # fmt: skip
+                           phones=sharing().phones(), roles=Role, moved=sharing().moved(), wrong=sharing().wrong(),
+                           tries=MOST_TRIES)  # fmt: skip
 
 
 @blueprint.get("/ways.json")
@@ -84,6 +85,18 @@ def close_door() -> AnyResponse:
 def offer() -> AnyResponse:
     """A new code for one more device."""
     sharing().offer(Role.ALL if request.form.get("role") == Role.ALL else Role.BENCH, now())
+    return redirect(url_for("share.page"))
+
+
+@blueprint.post("/same")
+def same() -> AnyResponse:
+    """A device that asks from a new address is the same one."""
+    key = request.form.get("key", -1, type=whole)
+    let_in = sharing().is_same(key, request.form.get("number", ""), now())
+    if let_in:
+        flash("It is let in at its new address.")
+    else:
+        flash("It does not ask any more.", "care")
     return redirect(url_for("share.page"))
 
 

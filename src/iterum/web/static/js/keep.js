@@ -106,7 +106,9 @@ async function sendKept() {
       if (item.said) {
         continue;
       }
-      const answer = await send(item.url, [...item.fields, ["kept_id", item.id], ["kept_at", item.at]]);
+      /* The device's clock may be wrong: only the time that went by on it counts. */
+      const age = (Date.now() - Date.parse(item.at)) / 1000;
+      const answer = await send(item.url, [...item.fields, ["kept_id", item.id], ["kept_s", age]]);
       if (answer.status >= 500) {
         break;
       }
@@ -146,7 +148,7 @@ async function onSubmit(event) {
   const fields = fieldsOf(form, submitter);
   const item = { id: newId(), at: new Date().toISOString(), url, what: keeps, page: location.href, fields };
   try {
-    const all = keeps ? [...fields, ["kept_id", item.id], ["kept_at", "now"]] : fields;
+    const all = keeps ? [...fields, ["kept_id", item.id], ["kept_s", "now"]] : fields;
     const answer = await send(url, all, keeps && !form.dataset.notKept ? PATIENCE_MS : CHARGER_MS);
     if (answer.ok && answer.headers.get("content-type")?.startsWith("text/plain")) {
       forgetDraft();
