@@ -34,6 +34,8 @@ from tests.guardian.rig import STOPS, Device, break_channel
 
 DEVICES, CHANNELS = 8, 2
 LOOKS = 1_500 if SOAK == 1 else 50_000
+ENOUGH = 20
+"""Faults that are stopped at least, however slow the machine is."""
 P99_S, WORST_S, SOUND_S = 2.0, 5.0, 2.0
 TROUBLES = (StoreTrouble, Busy, LinkLost, Refused, Unsafe)
 
@@ -229,7 +231,7 @@ class Day:
         for job in jobs:
             job.start()
         until_s = time.monotonic() + 120 + looks / 20
-        while self.looks < looks and time.monotonic() < until_s:
+        while (self.looks < looks or self.stopped < ENOUGH) and time.monotonic() < until_s:
             time.sleep(0.2)
         self.over.set()
         for job in jobs:
@@ -254,7 +256,7 @@ def test_whatever_must_stop_is_stopped_in_time_and_nothing_else(tmp_path):
     late = sorted(seconds for seconds, *_ in day.late)
     print(len(late), "faults", day.looks, "looks", late[len(late) // 2], late[int(0.99 * len(late))], late[-1])
     assert day.looks >= LOOKS
-    assert day.stopped > 10
+    assert day.stopped >= ENOUGH
     assert day.missed == []
     assert day.invented == []
     assert day.unsounded == []
