@@ -7,10 +7,10 @@ worth: finals count for more.
 
 import random
 
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session, Wish
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session, Wish
 
 KINDS = ("tight", "late", "short", "small", "mixed", "worth")
 CLASSES = (("lipo", 4, 1800, "P"), ("lipo", 6, 3300, "T"), ("lipo", 2, 450, "G"), ("li-ion", 3, 3500, "L"))

@@ -2,9 +2,9 @@
 
 import random
 
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.session import Session
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.session import Session
 
 KINDS = (("lipo", 4, 1800, "P"), ("lipo", 6, 3300, "T"), ("lipo", 2, 450, "G"), ("li-ion", 3, 3500, "L"))
 

@@ -3,9 +3,9 @@
 from time import perf_counter
 
 from benchmarks.days import KINDS, day
-from iterum.core.bench.rules import HouseRules
 from iterum.core.planning.plan import with_odds
 from iterum.core.planning.planner import Planner
+from iterum.core.things.rules import HouseRules
 
 DAYS = 30
 

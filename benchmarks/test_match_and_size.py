@@ -3,9 +3,9 @@
 import pytest
 
 from benchmarks.sessions import random_session
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.verdict import judge_pack
+from iterum.core.permit.permit import permit_of
 from iterum.core.sizing.arrange import answer, match, place_groups
+from iterum.core.things.choice import Choice
 
 SIZES = (10, 60, 500)
 
@@ -15,7 +15,7 @@ SIZES = (10, 60, 500)
 def test_judging_each_pack_alone(benchmark, count):
     """The peer of the same run: no grouping at all, only the verdict on each pack."""
     session = random_session(count)
-    benchmark(lambda: [judge_pack(pack, session.rules) for pack in session.packs])
+    benchmark(lambda: [permit_of(pack, session.rules) for pack in session.packs])
 
 
 @pytest.mark.parametrize("count", SIZES)

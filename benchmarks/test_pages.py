@@ -5,7 +5,7 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from benchmarks.sessions import random_session
-from iterum.core.bench.packs import Reading
+from iterum.core.things.packs import Reading
 from iterum.demo import demo_session
 from iterum.web import create_app
 

@@ -14,7 +14,6 @@ from time import perf_counter
 import pytest
 
 from benchmarks.sessions import random_session
-from iterum.core.bench.session import Session
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.exact import solve
 from iterum.core.planning.planner import Planner
@@ -24,6 +23,7 @@ from iterum.core.planning.schedule import decode
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
 from iterum.core.planning.starts import boards_by_hand, one_pack_a_channel
+from iterum.core.things.session import Session
 
 SEEDS = (1, 2, 3)
 MARKS_S = (1, 2, 10)

@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 from tests.published.test_against_simulators import thevenin_charge
 
-from iterum.core.bench.packs import Pack, Reading
 from iterum.core.electrical.circuit import Feeding, branch_of, run
 from iterum.core.electrical.estimate import as_one_pack, estimate
+from iterum.core.things.packs import Pack, Reading
 
 
 def packs(count, spread_v=0.1):

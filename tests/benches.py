@@ -3,12 +3,13 @@
 import random
 from dataclasses import replace
 
-from iterum.core.bench.bench import running_at
-from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.packs import Reading
-from iterum.core.bench.rules import HouseRules, MatchBy
-from iterum.core.bench.session import Session
+from iterum.core.permit.permit import permits
+from iterum.core.things.bench import running_at
+from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.things.packs import Reading
+from iterum.core.things.rules import HouseRules, MatchBy
+from iterum.core.things.session import Session
 from tests.conftest import pack
 
 KINDS = (("lipo", 4, 1800), ("lipo", 4, 1800), ("lipo", 6, 3300), ("lihv", 2, 450), ("li-ion", 3, 3500), ("life", 4, 2500),
@@ -79,7 +80,7 @@ def random_bench(seed, most=9):
 
 def _running(rng, session):
     """Up to one batch of one pack on the first channel."""
-    fit = [one for one in session.packs if session.bench.verdicts[one.id].charges]
+    fit = [one for one in session.packs if permits(session.bench)[one.id].charges]
     if not fit or rng.random() < 0.5:
         return ()
     channel = session.kit.chargers[0].channels[0]

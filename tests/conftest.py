@@ -18,14 +18,14 @@ from sqlalchemy import Connection, Engine, event
 from sqlalchemy.dialects.sqlite.pysqlite import SQLiteDialect_pysqlite
 from werkzeug.routing import Rule
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.feed import feed_of
-from iterum.core.bench.kit import Board, Channel, Charger, Kit
-from iterum.core.bench.packs import Condition, Pack, Reading
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.setup import Setup
 from iterum.core.sizing.size import Judged, Sizing, charge, size
+from iterum.core.things.bench import Bench
+from iterum.core.things.choice import Choice
+from iterum.core.things.feed import feed_of
+from iterum.core.things.kit import Board, Channel, Charger, Kit
+from iterum.core.things.packs import Condition, Pack, Reading
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.setup import Setup
 from iterum.demo.live import load_demo
 from iterum.services.desk import Desk
 from iterum.store import database

@@ -70,7 +70,7 @@ def test_check_names_each_pack_with_its_verdict(run):
     assert {"id", "class", "soc", "lowest_v", "spread_v", "energy_wh", "verdict", "reasons"} <= packs[0].keys()
     assert (packs[0]["id"], packs[0]["class"], packs[0]["verdict"]) == ("P-01", "lipo-4S", "fit")
     assert packs[0]["energy_wh"] == pytest.approx(4 * 3.7 * 1.8)
-    assert packs[3]["reasons"] == [{"code": "full", "text": "Full: 4.190 V per cell, full from 4.18."}]
+    assert packs[3]["reasons"] == [{"code": "full", "text": "Full: 4.190 V/cell, full from 4.18 V/cell."}]
 
 
 def test_match_groups_and_leaves_out_with_a_fix(run):

@@ -7,10 +7,10 @@ from pathlib import Path
 import pytest
 
 from iterum.cli import COMMANDS, main
-from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.reasons import Reason
 from iterum.core.season.cautions import CAUTIONS
 from iterum.core.season.run import diagram
+from iterum.core.things.chemistry import CHEMISTRIES
 from iterum.exchange.shape import PARTS, schema
 from iterum.wording import LIMIT_NAMES, sentence
 

@@ -6,18 +6,19 @@ from dataclasses import replace
 
 import pytest
 
-from iterum.core.bench.choice import Choice, Kind
-from iterum.core.bench.faults import Level
-from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.joining import joining
 from iterum.core.match.group import obstacles
 from iterum.core.match.matching import raised
+from iterum.core.permit.facts import Level
+from iterum.core.permit.permit import permits
 from iterum.core.planning.planner import Planner
 from iterum.core.reasons import Unsafe
 from iterum.core.season.storage import Way, plan_storage
 from iterum.core.season.upkeep import upkeep
 from iterum.core.sizing.arrange import answer, choice_of, match, place_groups
 from iterum.core.sizing.size import charge, size
+from iterum.core.things.choice import Choice
+from iterum.core.things.rules import HouseRules
 from iterum.exchange.session import from_document, to_document
 from iterum.wording import about, sentence
 from tests.benches import breaches, random_bench
@@ -47,8 +48,8 @@ def offers(session):
     for item in plan_storage(bench).batches:
         if item.way is Way.UP and item.batch.start_min < 1:
             yield "put away", size(bench, item.choice)
-        elif item.batch.start_min < 1:  # what is to come down can be begun as well, and takes as long as was told
-            down = upkeep(bench, Kind.DOWN, item.choice)
+        elif item.batch.start_min < 1:  # what is to come down or be balanced can be begun as well, and takes as long
+            down = upkeep(bench, item.kind, item.choice)
             assert down.current_a == item.batch.current_a
             assert down.minutes == pytest.approx(item.batch.full_min - item.batch.lead_min, rel=1e-4)
     planned = Planner(session).plan()
@@ -140,7 +141,7 @@ def test_what_is_weak_over_full_or_in_doubt_is_offered_by_nobody():
     for seed in range(25 * SOAK):
         session = random_bench(seed)
         bench = session.bench
-        stopped = {tag for tag, verdict in bench.verdicts.items() if not verdict.charges}
+        stopped = {tag for tag, verdict in permits(bench).items() if not verdict.charges}
         refused += len(stopped)
         offered = {tag for batch in Planner(session).plan().batches for tag in batch.packs}
         offered |= {tag for item in plan_storage(bench).batches if item.way is Way.UP for tag in item.batch.packs}

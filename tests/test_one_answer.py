@@ -9,14 +9,14 @@ import pytest
 from click.testing import CliRunner
 
 from iterum.cli import main
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.packs import Reading
-from iterum.core.bench.rules import HouseRules, JoinOrder
-from iterum.core.bench.session import Session
 from iterum.core.planning.planner import Planner
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.size import charge, size
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.things.packs import Reading
+from iterum.core.things.rules import HouseRules, JoinOrder
+from iterum.core.things.session import Session
 from iterum.exchange.session import choice_document
 from iterum.wording import about, minutes, span
 from tests.conftest import NOON, even, pack

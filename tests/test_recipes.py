@@ -24,7 +24,8 @@ TRIED = {
         from iterum.wording import family_label
         file = {"format": "iterum-session", "version": 1, "rules": {"end_v": {"lto": 2.75}},
                 "packs": [{"id": "P", "chemistry": "lto", "cells": 4, "capacity_mah": 2000, "pack_volts": 9.0}]}
-        (verdict,) = from_document(file).bench.verdicts.values()
+        from iterum.core.permit.permit import permits
+        (verdict,) = permits(from_document(file).bench).values()
         assert 0.3 < verdict.soc.value < 0.6, verdict.soc
         assert family_label(verdict.pack.family) == "4S LTO"
         assert "LTO, titanate" in visitor.get("/packs/edit").text
@@ -32,7 +33,7 @@ TRIED = {
     "A house rule": """
         from dataclasses import replace
         from iterum.core.sizing.size import size
-        from iterum.core.bench.choice import Choice
+        from iterum.core.things.choice import Choice
         from iterum.demo import demo_session
         assert "How far beyond the predicted minutes" in visitor.get("/rules").text
         session = demo_session()

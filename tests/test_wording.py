@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 import iterum
-from iterum.core.bench.faults import FAULTS
+from iterum.core.permit.facts import FACTS
 from iterum.web.words import each_cell, unbroken
 from iterum.wording import SENTENCES
 
@@ -33,9 +33,10 @@ def test_every_code_has_a_sentence(path):
         assert known, code
 
 
-def test_every_fault_of_a_pack_has_its_sentence_and_its_fix():
-    assert set(FAULTS) <= set(SENTENCES)
-    assert {f"fix_{code}" for code, fault in FAULTS.items() if not (fault.charges and fault.joins)} <= set(SENTENCES)
+def test_every_fact_about_a_pack_has_its_sentence_and_what_forbids_or_slows_an_act_its_fix():
+    assert set(FACTS) <= set(SENTENCES)
+    mended = {code for code, fact in FACTS.items() if fact.forbids or fact.max_rate_c}
+    assert {f"fix_{code}" for code in mended} <= set(SENTENCES)
 
 
 def test_cells_that_read_the_same_are_told_once_and_an_odd_one_stands_out():

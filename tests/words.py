@@ -64,7 +64,7 @@ def _spoken(text):
 def made():
     web, told = ROOT / "src/iterum/web", [HEAD]
     sources = [(path, _of_template) for path in sorted(web.rglob("*.html"))]
-    for folder in ("src/iterum/wording", "src/iterum/web", "src/iterum/core/bench", "src/iterum/core/season"):
+    for folder in ("src/iterum/wording", "src/iterum/web", "src/iterum/core/things", "src/iterum/core/season"):
         sources += [(path, _of_code) for path in sorted((ROOT / folder).rglob("*.py"))]
     seen = set()
     for path, read in sources:

@@ -6,9 +6,9 @@ import shutil
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
-from iterum.core.bench.choice import Choice
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
+from iterum.core.things.choice import Choice
 from iterum.services.desk import Desk
 from iterum.services.running import RunDesk
 from iterum.services.watching import TYPED, Watcher

@@ -6,10 +6,10 @@ import time
 from datetime import datetime
 from pathlib import Path
 
-from iterum.core.bench.choice import Choice
 from iterum.core.planning.score import Prefer
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
+from iterum.core.things.choice import Choice
 from iterum.demo.live import load_demo
 from iterum.exchange.lessons import lessons
 from iterum.services.desk import Desk

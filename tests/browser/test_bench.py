@@ -6,9 +6,9 @@ from contextlib import contextmanager
 import pytest
 from playwright.sync_api import expect
 
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session
 from iterum.services.desk import Desk
 from iterum.services.running import RunDesk
 from iterum.store.database import Store
@@ -77,7 +77,7 @@ def test_a_weak_pack_is_charged_alone_and_gently(open_page, tmp_path):
     with bench(tmp_path, (pack("W", 3.70, 3.82, 3.82, 3.82, max_charge_c=3), even("P", 3.8))) as (address, runs):
         page = open_page()
         page.goto(f"{address}/match?class=lipo-4S")
-        page.get_by_role("link", name=re.compile("W alone, gently")).first.click()
+        page.get_by_role("link", name=re.compile("Charge W alone")).first.click()
         assert (begun(page, runs).current_a, runs.open()[-1].board) == (0.9, None)
 
 

@@ -8,8 +8,8 @@ from datetime import timedelta
 import pytest
 from playwright.sync_api import expect
 
-from iterum.core.bench.choice import Choice
 from iterum.core.season.run import State
+from iterum.core.things.choice import Choice
 from iterum.services.desk import Desk
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher

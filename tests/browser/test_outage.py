@@ -10,9 +10,9 @@ import pytest
 from playwright.sync_api import expect
 from werkzeug.serving import make_server
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.packs import Condition
 from iterum.core.season.run import State
+from iterum.core.things.choice import Choice
+from iterum.core.things.packs import Condition
 from iterum.services.desk import Desk
 from iterum.services.running import RunDesk
 from iterum.store.database import Store

@@ -7,9 +7,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.choice import Choice
 from iterum.core.season.run import Status
 from iterum.core.sizing.size import charge
+from iterum.core.things.choice import Choice
 from iterum.demo import demo_session
 from iterum.devices.driver import ChannelReading, LinkLost, Refused, Settings
 from iterum.devices.lines import LineCharger, LineChecker, decode, encode, reading_from, reading_values

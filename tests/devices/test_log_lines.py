@@ -6,8 +6,8 @@ import tty
 
 import pytest
 
-from iterum.core.bench.choice import Choice
 from iterum.core.season.run import Act, State, Status
+from iterum.core.things.choice import Choice
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.drivers import DRIVERS, charger_at, whole
 from iterum.devices.log_lines import LogCharger

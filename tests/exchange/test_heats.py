@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.session import Wish
+from iterum.core.things.session import Wish
 from iterum.exchange.faults import BadInput
 from iterum.exchange.heats import Heat, calendar_text, family_from, parse_calendar, parse_table
 

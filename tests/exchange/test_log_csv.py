@@ -7,12 +7,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.session import Wish
 from iterum.core.planning.resources import _minute_of
 from iterum.core.season.columns import READING_MEANINGS, guessed
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.moments import begin_of, local
 from iterum.core.season.outlook import Observation
+from iterum.core.things.session import Wish
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.faults import BadInput
 from iterum.exchange.heats import parse_calendar, parse_table

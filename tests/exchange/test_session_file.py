@@ -8,9 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 
-from iterum.core.bench.rules import MatchBy
 from iterum.core.sizing.arrange import match
 from iterum.core.sizing.size import size
+from iterum.core.things.rules import MatchBy
 from iterum.demo import demo_session
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.faults import BadInput

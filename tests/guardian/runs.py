@@ -1,14 +1,14 @@
 """Batches to guard, made by the core alone: no store is asked."""
 
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import Board, Channel, Charger, Kit
 from iterum.core.season.after_charge import cell_volts
 from iterum.core.season.outlook import expected_of
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import State
 from iterum.core.sizing.size import size
+from iterum.core.things.bench import Bench
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Board, Channel, Charger, Kit
 from tests.conftest import NOON, even
 
 

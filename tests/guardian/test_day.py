@@ -10,13 +10,13 @@ from datetime import UTC, datetime
 
 import pytest
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import Channel, Charger, Kit
-from iterum.core.bench.packs import Reading
-from iterum.core.bench.session import Session
 from iterum.core.reasons import Busy, Unsafe
 from iterum.core.season.after_charge import After
 from iterum.core.season.run import Act, State
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Channel, Charger, Kit
+from iterum.core.things.packs import Reading
+from iterum.core.things.session import Session
 from iterum.devices.driver import LinkLost, Refused
 from iterum.guardian.clock import SteadyClock
 from iterum.guardian.guardian import Guardian

@@ -9,15 +9,16 @@ from pathlib import Path
 
 import numpy as np
 
-from iterum.core.bench.feed import Feed
-from iterum.core.bench.kit import Board, Channel, Charger
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.setup import Setup
 from iterum.core.electrical.charging import charge_packs
 from iterum.core.electrical.circuit import Branch, Feeding, run
+from iterum.core.electrical.joining import joining
 from iterum.core.season.outlook import Observation, expect
 from iterum.core.sizing.dial import dial_card
+from iterum.core.things.feed import Feed
+from iterum.core.things.kit import Board, Channel, Charger
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.setup import Setup
 
 HERE = Path(__file__).parent / "measured"
 POUCH_MAH = 30_000
@@ -86,7 +87,7 @@ def charge(name, from_rest_v=None):
 def expected(pack, current_a):
     """What is expected of a charge of this pack alone, with the card to it."""
     result = charge_packs([pack], SETUP, RULES, current_a)
-    card = dial_card([pack], result, SETUP, RULES)
+    card = dial_card([pack], result, joining([pack], RULES), SETUP, RULES)
     return result, expect(result, 1, 4.20, card.timer_min, whole_mah=card.capacity_mah)
 
 

@@ -7,8 +7,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.electrical.circuit import Branch, Feeding, branch_of, run
+from iterum.core.things.chemistry import CHEMISTRIES
 from tests.conftest import even
 
 REFERENCES = Path(__file__).parent / "references"

@@ -3,10 +3,10 @@
 import pint
 import pytest
 
-from iterum.core.bench.feed import feed_of
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.setup import Setup
+from iterum.core.things.feed import feed_of
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.setup import Setup
 from tests.conftest import even, sized
 
 unit = pint.UnitRegistry()

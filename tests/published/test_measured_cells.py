@@ -9,12 +9,12 @@ from datetime import UTC, datetime
 import numpy as np
 import pytest
 
-from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.curve import Curve
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.learning import learn
 from iterum.core.season.outlook import outlook
 from iterum.core.season.watching import Alarm, findings
+from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.curve import Curve
 from tests.published.measured_cells import (
     believed,
     by_its_own_curve,

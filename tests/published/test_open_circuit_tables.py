@@ -7,8 +7,8 @@ Full-cell equilibrium volts, 0 % and 100 % at each set's own cut-offs, at 25 deg
 import numpy
 import pytest
 
-from iterum.core.bench import tables
-from iterum.core.bench.chemistry import CHEMISTRIES
+from iterum.core.things import tables
+from iterum.core.things.chemistry import CHEMISTRIES
 
 
 def published_volts(name: str) -> list[float]:

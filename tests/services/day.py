@@ -5,12 +5,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import timedelta
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
-from iterum.core.bench.ledger import Entry, EntryKind
-from iterum.core.bench.packs import Reading
-from iterum.core.bench.session import Session
-from iterum.core.bench.verdict import SPREAD_LOOK_V, SPREAD_WEAK_V
 from iterum.core.electrical.circuit import branch_of
 from iterum.core.electrical.resistance import Use
 from iterum.core.reasons import Unsafe
@@ -18,6 +12,12 @@ from iterum.core.season.after_charge import After
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import LIVE, Act, State, Status
 from iterum.core.season.watching import HOT_CARE_C, HOT_STOP_C, SAG_CARE, SILENT_S, WARMER_C, Alarm
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.things.ledger import Entry, EntryKind
+from iterum.core.things.packs import Reading
+from iterum.core.things.session import Session
+from iterum.core.things.volts import SPREAD_LOOK_V, SPREAD_WEAK_V
 from iterum.devices.sim_bench import AIR_C, SimPack
 from iterum.guardian.clock import SteadyClock
 from iterum.guardian.supervisor import ITERUM

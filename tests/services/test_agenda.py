@@ -4,14 +4,14 @@ from datetime import timedelta
 
 import pytest
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import Channel, Charger
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.rounds import ChargeKey
 from iterum.core.season.agenda import Do
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Channel, Charger
 from iterum.services.running import RunDesk
 from iterum.services.watching import TYPED, Watcher
 from tests.conftest import NOON, even

@@ -4,7 +4,7 @@ from datetime import timedelta
 
 import pytest
 
-from iterum.core.bench.packs import Reading
+from iterum.core.things.packs import Reading
 from iterum.guardian.clock import SteadyClock, parted_words
 from iterum.services.desk import Desk
 from iterum.store.copies import last_moment

@@ -9,8 +9,8 @@ from contextlib import contextmanager
 
 import pytest
 
-from iterum.core.bench.choice import Choice
 from iterum.core.season.run import Act, State
+from iterum.core.things.choice import Choice
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.lines import LineCharger
 from iterum.guardian.supervisor import ITERUM

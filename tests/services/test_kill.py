@@ -12,11 +12,11 @@ from datetime import timedelta
 
 import pytest
 
-from iterum.core.bench.choice import Choice
 from iterum.core.reasons import Unsafe
 from iterum.core.season.after_charge import After
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import ACTS, LIVE, Act, State, Status
+from iterum.core.things.choice import Choice
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.sim_bench import SimBench
 from iterum.services.running import Changed

@@ -5,14 +5,14 @@ from dataclasses import replace
 
 import pytest
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.packs import Condition
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.after_charge import After
 from iterum.core.season.outlook import Observation
 from iterum.core.season.read_back import Shown
 from iterum.core.season.run import Act, State
+from iterum.core.things.choice import Choice
+from iterum.core.things.packs import Condition
 from iterum.demo import demo_session
 from iterum.devices.driver import LinkLost, Refused
 from iterum.guardian.supervisor import CHARGER, ITERUM

@@ -13,7 +13,7 @@ from click.testing import CliRunner
 from sqlalchemy import event
 
 from iterum.cli import main
-from iterum.core.bench.packs import Reading
+from iterum.core.things.packs import Reading
 from iterum.services.desk import Desk
 from iterum.store.copies import KEPT, DailyCopies, check, copy, restore
 from iterum.store.database import Store

@@ -8,9 +8,9 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy.exc import IntegrityError
 
-from iterum.core.bench.kit import Board, Source
-from iterum.core.bench.packs import Reading
-from iterum.core.bench.session import Session
+from iterum.core.things.kit import Board, Source
+from iterum.core.things.packs import Reading
+from iterum.core.things.session import Session
 from iterum.demo import demo_session
 from iterum.services.desk import Desk
 from iterum.store.database import Store
@@ -40,8 +40,9 @@ def test_everything_of_a_session_is_there_again_after_a_restart(tmp_path):
     store.close()
     again = Desk(Store(path))
     demo = demo_session()
-    by_tag = replace(demo, packs=tuple(sorted(demo.packs, key=lambda item: item.id)), starts_at=NOON)
-    assert again.session() == by_tag
+    packs = sorted(demo.packs, key=lambda item: item.id)
+    read_now = [replace(one, reading=one.reading and replace(one.reading, taken_at=NOON)) for one in packs]
+    assert again.session() == replace(demo, packs=tuple(read_now), starts_at=NOON)
     again.close()
 
 

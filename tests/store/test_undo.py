@@ -7,10 +7,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from iterum.core.bench.ledger import Entry, EntryKind
-from iterum.core.bench.packs import Pack, Reading
 from iterum.core.reasons import NotThere
 from iterum.core.season.health import ChargeRecord
+from iterum.core.things.ledger import Entry, EntryKind
+from iterum.core.things.packs import Pack, Reading
 from iterum.demo import demo_session
 from iterum.exchange.heats import Heat
 from iterum.services.desk import Desk

@@ -6,7 +6,7 @@ from collections import Counter
 import pytest
 from sqlalchemy import Engine, event
 
-from iterum.core.bench.verdict import judge_pack
+from iterum.core.permit.permit import permit_of
 from tests.web.conftest import planned
 
 PAGES = ("/measure", "/match", "/plan", "/heats", "/charge", "/charge?packs=P-12", "/put-away", "/packs", "/kit", "/rules",
@@ -42,8 +42,8 @@ def test_after_a_reading_only_the_pack_that_was_read_is_judged_anew(visitor):
             thread.join(60)
     for path in ("/measure", "/match", "/charge"):
         visitor.get(path)
-    before = judge_pack.cache_info().misses
+    before = permit_of.cache_info().misses
     visitor.post("/measure", pack="P-08", **{f"cell{cell}": "3.81" for cell in range(1, 5)})
     for path in ("/match", "/charge", "/packs"):
         visitor.get(path)
-    assert judge_pack.cache_info().misses - before <= 4  # as typed, as written down, and what a charge would make of it
+    assert permit_of.cache_info().misses - before <= 4  # as typed, as written down, and what a charge would make of it

@@ -6,9 +6,9 @@ from contextlib import closing
 import pytest
 from sqlalchemy import event
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.packs import Condition
 from iterum.core.season.run import State
+from iterum.core.things.choice import Choice
+from iterum.core.things.packs import Condition
 from tests.guardian.rig import Device, break_channel
 
 

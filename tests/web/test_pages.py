@@ -10,11 +10,14 @@ from itertools import product
 
 import pytest
 
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session
+from iterum.core.electrical.joining import joining
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session
 from iterum.exchange.session import dumps, parse
 from iterum.web.app import MAX_REQUEST_BYTES
+from iterum.web.match.join import join_steps
+from iterum.wording import minutes
 from tests.conftest import NOON, even
 from tests.web.conftest import Seen, Visitor, planned, spoken
 
@@ -128,7 +131,7 @@ class TestMeasure:
     def test_a_hot_pack_is_not_charged_until_it_has_rested(self, visitor):
         assert "too" not in self.typed(visitor, "P-13", "384", "384", "384", "384", temperature="warm").request.path
         self.typed(visitor, "P-13", "384", "384", "384", "384", temperature="51")
-        assert "It is 51 °C, charge up to 45 °C" in visitor.get("/packs").text
+        assert "The pack is at 51 °C; the limit is 45 °C." in visitor.get("/packs").text
 
     def test_looks_wrong_keeps_a_pack_apart_and_can_be_taken_back(self, visitor, demo_app):
         visitor.post("/measure/wrong", pack="P-01", condition="damaged")
@@ -192,7 +195,9 @@ class TestWhatFlows:
         assert set(steps) <= set(seen.heads())
 
     def test_inside_the_volts_but_too_much_current_shows_ways_out(self, visitor, demo_app):
-        visitor.post("/rules", rule="joining", school="join-2")
+        session = desk(demo_app).session()
+        strict = replace(session.rules, match_limit=0.1, join_peak_c=1.0)
+        desk(demo_app).write(replace(session, rules=strict), NOON)
         page = visitor.get("/match/join?packs=P-04&packs=P-02&packs=P-01&packs=P-05").text
         assert "0.090 V apart, allowed 0.100." in page
         assert "Ways to join them after all" in page
@@ -209,9 +214,24 @@ class TestWhatFlows:
         assert "longer than amps alone" in visitor.get("/charge?packs=T-01&packs=T-02&channel=Small-1").text
 
     def test_one_question_without_any_stored_pack(self, newcomer):
-        page = newcomer.get("/what-if?a_count=10&a_label_c=75&b_count=1&b_v=3.85&b_label_c=75").text
-        assert "Plugging B in pushes 7.1C" in page
+        page = newcomer.get("/what-if?a_count=1&a_label_c=75&b_count=1&b_v=3.88&b_label_c=75").seen.said
+        assert "When B is plugged in, A takes 5.1C; the limit is 5.0C" in page
         assert "expected about" in page
+
+    def test_every_page_of_a_group_tells_the_same_waits_and_the_same_sum(self, visitor, demo_app):
+        visitor.post("/rules", rule="joining", school="join-2")
+        tags = ("P-04", "P-02", "P-01", "P-05")
+        address = "&".join(f"packs={tag}" for tag in tags)
+        joined, dialled = visitor.get(f"/match/join?{address}").seen.said, visitor.get(f"/charge?{address}").seen.said
+        packs = desk(demo_app).bench(NOON).members(tags)
+        told = joining(packs, desk(demo_app).session().rules)
+        assert told.wait_min
+        for step in join_steps(told, HouseRules()):
+            assert step.then in joined
+        for number, step in enumerate(told.timetable, 1):
+            assert f"{number}. {step.plug} {minutes(step.wait_min) if step.wait_min else 'no wait'}" in dialled
+        assert f"{minutes(told.wait_min)} until charging may start" in joined
+        assert f"after {minutes(told.wait_min)} of evening out" in dialled
 
     def test_together_stands_beside_one_after_another_and_a_source_is_counted(self, newcomer):
         page = newcomer.get("/what-if?a_count=4&b_count=0&amps=10&watts=300&bank_wh=400").seen

@@ -14,9 +14,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.rules import first_time
 from iterum.core.season.run import State
+from iterum.core.things.choice import Choice
+from iterum.core.things.rules import first_time
 from iterum.services.desk import Desk
 from iterum.services.rehearsing import RehearsalClock, Rehearsals, copied
 from iterum.services.running import RunDesk

@@ -8,10 +8,11 @@ from itertools import product
 
 import pytest
 
-from iterum.core.bench.packs import Condition
+from iterum.core.permit.permit import permits
 from iterum.core.season.as_it_went import begun_and_waiting
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
+from iterum.core.things.packs import Condition
 from iterum.services.logbook import Query
 from iterum.services.watching import TYPED
 from iterum.web.pictures.labels import SHEETS, address_of, draw
@@ -498,7 +499,7 @@ class TestNickel:
             self.charge(visitor, parts, "no", "2300")
         assert "takes no charge any more" in self.charge(visitor, parts, "no", "2300")
         assert "is not full" not in self.charge(visitor, parts, "yes", "2300")
-        verdict = parts["desk"].bench(NOON).verdicts["N"]
+        verdict = permits(parts["desk"].bench(NOON))["N"]
         assert (verdict.full, "full_by_charge" in {item.code for item in verdict.reasons}) == (True, True)
 
 

@@ -6,14 +6,14 @@ from datetime import timedelta
 
 import pytest
 
-from iterum.core.bench.choice import Choice, Kind
-from iterum.core.bench.kit import Channel, Charger, Kit, Source
-from iterum.core.bench.packs import Reading
-from iterum.core.bench.rules import Balance, HouseRules
-from iterum.core.bench.session import Session
 from iterum.core.reasons import Unsafe
 from iterum.core.season.run import Act, State
 from iterum.core.sizing.size import size
+from iterum.core.things.choice import Choice, Kind
+from iterum.core.things.kit import Channel, Charger, Kit, Source
+from iterum.core.things.packs import Reading
+from iterum.core.things.rules import Balance, HouseRules
+from iterum.core.things.session import Session
 from iterum.exchange.session import dumps, parse
 from tests.browser.bench import started
 from tests.conftest import NOON, even

@@ -16,6 +16,7 @@ COMMANDS = {
     "equalise": "What flows between the packs of the file's group when they are joined, and for how long.",
     "charge": "How long the file's group takes, what each pack sees, and what it costs the source.",
     "merge": "Take an archive in: on an empty bench the same again, on another what is new there.",
+    "permit": "What may be done with each pack now: join, charge, discharge, balance, store.",
     "plan": "Batches over channels and time: every pack full in time, within what the field can give.",
     "rehearse": "Rehearse on a copy of a bench, with a simulated charger in time-lapse; nothing real is reached.",
     "restore": "Put a copy back in the place of the database; what was there is kept beside it.",

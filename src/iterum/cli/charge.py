@@ -4,9 +4,9 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import choice_of, print_json, print_limits, print_verdict, printable, reads_session, table
-from iterum.core.bench.session import Session
 from iterum.core.electrical.charging import narrowing
 from iterum.core.sizing.size import charge
+from iterum.core.things.session import Session
 from iterum.exchange import results
 from iterum.wording import LIMIT_NAMES, between, minutes, plain, sentence, span
 

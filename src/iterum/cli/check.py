@@ -2,7 +2,8 @@
 
 from iterum.cli import command
 from iterum.cli.common import print_json, reads_session, table, volts
-from iterum.core.bench.session import Session
+from iterum.core.permit.permit import permits
+from iterum.core.things.session import Session
 from iterum.exchange import results
 from iterum.wording import family_label, sentence
 
@@ -11,7 +12,7 @@ from iterum.wording import family_label, sentence
 @reads_session
 def check(session: Session, as_json: bool) -> None:
     """See `iterum check --help`."""
-    verdicts = list(session.bench.verdicts.values())
+    verdicts = list(permits(session.bench).values())
     if as_json:
         print_json(results.check_document(verdicts))
         return

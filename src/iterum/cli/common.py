@@ -10,14 +10,14 @@ from typing import Any
 
 import click
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.limits import Limit
-from iterum.core.bench.session import Session
+from iterum.core.amps.limits import Limit
 from iterum.core.electrical.joining import Joining
 from iterum.core.reasons import Reason, Unsafe
+from iterum.core.things.choice import Choice
+from iterum.core.things.session import Session
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import MAX_BYTES, parse
-from iterum.wording import about, sentence
+from iterum.wording import about, minutes, sentence
 
 BAD_INPUT, REFUSED = 2, 3
 
@@ -35,7 +35,7 @@ def load(file: str) -> Session:
         if isinstance(error, BadInput):
             raise
         raise BadInput([Fault("", f"cannot be read: {why}")]) from error
-    return parse(raw)
+    return parse(raw, present())
 
 
 def reads_session(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -90,6 +90,17 @@ def print_joining(what: str, verdict: Joining) -> None:
         click.echo(f"  {printable(about(item))}")
     for way in verdict.ways:
         click.echo(f"  way out: {printable(sentence(way))}")
+
+
+def print_timetable(joining: Joining) -> None:
+    """What to plug in, step by step, the C into the pack that takes most, and how long to wait after it."""
+    rows = [
+        (step.plug, f"{step.into.into_c:.2f}C into {step.into.id}" if step.into else "nothing flows",
+         minutes(step.wait_min) if step.wait_min else "none")
+        for step in joining.timetable
+    ]  # fmt: skip
+    table(("plug in", "what flows", "wait after it"), rows)
+    click.echo(f"All waits together: {minutes(joining.wait_min) if joining.wait_min else 'none'}.")
 
 
 def choice_of(session: Session, needs_channel: bool = True) -> Choice:

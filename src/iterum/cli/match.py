@@ -4,8 +4,8 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import print_joining, print_json, reads_session, table, volts
-from iterum.core.bench.session import Session
 from iterum.core.sizing.arrange import joinings, match
+from iterum.core.things.session import Session
 from iterum.exchange import results
 from iterum.wording import family_label, minutes, sentence
 

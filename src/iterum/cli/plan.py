@@ -12,10 +12,10 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import present, print_json, printable, reads_session, table
-from iterum.core.bench.session import Session
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import Progress
 from iterum.core.planning.score import Prefer
+from iterum.core.things.session import Session
 from iterum.exchange.plan_result import plan_document
 from iterum.services.planning import make_plan
 from iterum.wording import family_label, plain, sentence

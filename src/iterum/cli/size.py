@@ -4,9 +4,9 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import choice_of, print_joining, print_json, print_limits, printable, reads_session, table
-from iterum.core.bench.limits import seats_on
-from iterum.core.bench.session import Session
+from iterum.core.amps.limits import seats_on
 from iterum.core.sizing.size import Sizing, size
+from iterum.core.things.session import Session
 from iterum.exchange import results
 from iterum.wording import LIMIT_NAMES, about, between, minutes, plain
 

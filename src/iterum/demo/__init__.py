@@ -2,7 +2,7 @@
 
 from importlib.resources import files
 
-from iterum.core.bench.session import Session
+from iterum.core.things.session import Session
 from iterum.exchange.session import parse
 
 

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-from iterum.core.bench.choice import Choice
 from iterum.core.reasons import Unsafe
 from iterum.core.season.run import Act, State
+from iterum.core.things.choice import Choice
 from iterum.demo import demo_session
 from iterum.demo.season import charges_before, year_before
 from iterum.devices.driver import LinkLost, Refused
@@ -91,7 +91,7 @@ def _begin(runs: RunDesk, desk: Desk, now: datetime) -> None:
         key = runs.begin(Choice(packs, board or boards[0].id, channel), now)
         run = runs.look(key, now).run
         state = State.PLANNED
-        evening = (Act.EVEN_OUT,) if run.card.wait_min else ()
+        evening = (Act.EVEN_OUT,) if run.card.evens_out_min else ()
         for act in (Act.INSPECT, Act.PLUG_IN, *evening):
             state = runs.act(key, act, state, now, note="made up, for the demo").state
         shown = runs.shown_by_charger(runs.look(key, now).run)

@@ -5,8 +5,8 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 from math import sin
 
-from iterum.core.bench.packs import Pack
 from iterum.core.season.health import ChargeRecord
+from iterum.core.things.packs import Pack
 
 TAUGHT = "L-02"
 """The pack with a season behind it; L-03 beside it has none and shows what is believed of such cells."""

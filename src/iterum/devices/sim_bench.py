@@ -9,16 +9,16 @@ from math import inf
 
 import numpy as np
 
-from iterum.core.bench.feed import feed_of
-from iterum.core.bench.kit import Channel, Charger
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.session import Session
-from iterum.core.bench.setup import least_power_w
 from iterum.core.electrical.circuit import Branch, Feeding, branch_of, run
 from iterum.core.electrical.resistance import Use
 from iterum.core.quantities import at_most
 from iterum.core.run.guard import ChannelReading
 from iterum.core.season.run import Status
+from iterum.core.things.feed import feed_of
+from iterum.core.things.kit import Channel, Charger
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.session import Session
+from iterum.core.things.setup import least_power_w
 from iterum.devices.driver import Refused, Settings
 
 AIR_C = 19.0

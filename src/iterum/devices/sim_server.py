@@ -8,7 +8,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
 
-from iterum.core.bench.session import Session
+from iterum.core.things.session import Session
 from iterum.devices.driver import Refused, Settings
 from iterum.devices.lines import MAX_LINE, decode, encode, reading_values
 from iterum.devices.sim_bench import SimBench

@@ -8,8 +8,8 @@ from typing import Any
 
 from icalendar import Calendar, Event
 
-from iterum.core.bench.session import Wish
 from iterum.core.season.moments import Local, is_of_our_time
+from iterum.core.things.session import Wish
 from iterum.exchange.faults import BadInput, Fault, checked
 from iterum.exchange.sense import wish_sense
 from iterum.exchange.session import OF_PART, wish_document

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from iterum.core.bench.charger_label import ChargerLabel
+from iterum.core.things.charger_label import ChargerLabel
 
 
 def charger_of(told: ChargerLabel, tag: str) -> dict[str, Any]:

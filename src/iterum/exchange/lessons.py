@@ -9,9 +9,9 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from iterum.core.bench.choice import Choice, Kind
-from iterum.core.bench.session import Session
 from iterum.core.season.lesson import Does, Lesson, Option, Until
+from iterum.core.things.choice import Choice, Kind
+from iterum.core.things.session import Session
 from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import parse
 
@@ -125,7 +125,9 @@ def _option(item: _Choice) -> Option:
     does, charge = item.does, item.does.charge
     chosen = None
     if charge is not None:
-        chosen = Choice(tuple(charge.packs), charge.board, charge.channel, None, charge.rate_c, charge.current_a)
+        chosen = Choice(
+            tuple(charge.packs), charge.board, charge.channel, rate_c=charge.rate_c, current_a=charge.current_a
+        )
     asked = Does(tuple(does.join), does.last, does.balance_first, does.rate_c, chosen)
     if charge is not None:
         asked = replace(asked, kind=charge.kind, stop_min=charge.stop_min)

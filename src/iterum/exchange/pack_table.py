@@ -4,11 +4,11 @@ import re
 from collections.abc import Callable, Container, Mapping, Sequence
 from typing import Any
 
-from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.pack_label import read_label
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.tags import next_tag, tags_from
 from iterum.core.season.columns import OUT, number
+from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.pack_label import read_label
+from iterum.core.things.packs import Pack
+from iterum.core.things.tags import next_tag, tags_from
 from iterum.exchange.faults import MOST_FAULTS, BadInput
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import part_from

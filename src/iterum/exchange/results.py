@@ -3,15 +3,15 @@
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
-from iterum.core.bench.limits import Limit, seats_on
-from iterum.core.bench.verdict import PackVerdict
+from iterum.core.amps.limits import Limit, seats_on
 from iterum.core.electrical.circuit import Trace
 from iterum.core.electrical.joining import EvenedOut, Joining
 from iterum.core.match.group import Group
 from iterum.core.match.matching import LeftOut, Matching
+from iterum.core.permit.permit import Permit
 from iterum.core.reasons import Reason
 from iterum.core.sizing.size import Budget, Judged, Sizing
-from iterum.wording import about, minute_of, sentence
+from iterum.wording import about, fix_for, minute_of, sentence
 
 Clock = Callable[[float], str]
 
@@ -29,7 +29,7 @@ def reasons_document(reasons: Iterable[Reason], at: Clock = minute_of) -> list[d
     return [{"code": item.code, "text": about(item, at)} for item in reasons]
 
 
-def check_document(verdicts: Iterable[PackVerdict]) -> dict[str, Any]:
+def check_document(verdicts: Iterable[Permit]) -> dict[str, Any]:
     """What `check` prints: one entry a pack."""
     return {
         "packs": [
@@ -58,20 +58,59 @@ def check_document(verdicts: Iterable[PackVerdict]) -> dict[str, Any]:
 
 
 def joining_document(joining: Joining) -> dict[str, Any]:
-    """The verdict on joining a group: what flows at most, how long to wait, and the ways out."""
+    """The verdict on joining a group: the timetable, what flows at most, and the ways out."""
     return {
         "peak_rate_c": tidy(joining.peak_rate_c),
+        "peak_out_c": tidy(joining.peak_out_c),
         "peak_current_a": tidy(joining.peak_current_a),
-        "wait_min": tidy(joining.wait_min),
-        "plugs": [
-            {"id": plug.id, "rate_c": tidy(plug.rate_c), "over_s": tidy(plug.worst.over_s), "wait_s": tidy(plug.wait_s)}
-            for plug in joining.plugs
+        "timetable": [
+            {
+                "plug": step.plug,
+                "wait_min": tidy(step.wait_min),
+                "into": None
+                if step.into is None
+                else {
+                    "id": step.into.id,
+                    "peak_rate_c": tidy(step.into.into_c),
+                    "over_charge_c_s": tidy(step.into.over_s),
+                },
+            }
+            for step in joining.timetable
         ],
+        "wait_min": tidy(joining.wait_min),
         "balance_first_a": tidy(joining.balance_a),
         "verdict": joining.level.value,
         "reasons": reasons_document(joining.reasons),
         "ways_out": reasons_document(joining.ways),
     }
+
+
+def permit_document(permits: Iterable[Permit]) -> dict[str, Any]:
+    """What `permit` prints: every act of every pack, and what each pack may be by its volts."""
+    return {"packs": [_permit(item) for item in permits]}
+
+
+def _permit(permit: Permit) -> dict[str, Any]:
+    return {
+        "id": permit.pack.id,
+        "acts": {
+            act.value: {
+                "allowed": allowance.allowed,
+                "max_rate_c": tidy(allowance.max_rate_c),
+                "until": allowance.until and allowance.until.isoformat(),
+                "reasons": [_with_fix(item, permit.pack.id) for item in allowance.reasons],
+            }
+            for act, allowance in permit.acts.items()
+        },
+        "identities": [{"chemistry": item.chemistry, "cells": item.cells} for item in permit.identities],
+    }
+
+
+def _with_fix(item: Reason, pack_id: str) -> dict[str, Any]:
+    """A reason with its cell and its fix, where it has them."""
+    cell = item.numbers.get("cell")
+    document = {"code": item.code, "text": sentence(item), **({"cell": cell} if cell is not None else {})}
+    return {**document, "fix": fix_for(item, pack_id)}
 
 
 def limits_document(limits: Iterable[Limit]) -> list[dict[str, Any]]:

@@ -1,15 +1,17 @@
 """The sense of a session: what a schema cannot say (counts that agree, ids that exist, limits no school holds)."""
 
 from collections.abc import Iterable, Mapping
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from typing import Any
 
-from iterum.core.bench.bench import MAINS
-from iterum.core.bench.kit import CHAIN
-from iterum.core.bench.session import LEFT_FRACTION, USED_FRACTION
 from iterum.core.season.moments import is_of_our_time
+from iterum.core.things.bench import MAINS
+from iterum.core.things.kit import CHAIN
+from iterum.core.things.session import LEFT_FRACTION, USED_FRACTION
 from iterum.exchange.faults import Fault
 
+CLOCKS_DIFFER = timedelta(minutes=5)
+"""A reading may lie so far in the future: the clock of whoever wrote it down was ahead."""
 _KIT_PARTS = {"boards": "board", "sources": "source", "supplies": "supply", "chargers": "charger"}
 
 
@@ -29,8 +31,11 @@ def _number(value: Any) -> float | None:
     return value if isinstance(value, (int, float)) and not isinstance(value, bool) else None
 
 
-def pack_sense(item: Mapping[str, Any], place: str = "") -> list[Fault]:
-    """What a schema cannot say of one pack: counts that agree, volts that a cell can have."""
+def pack_sense(item: Mapping[str, Any], place: str = "", present: datetime | None = None) -> list[Fault]:
+    """What a schema cannot say of one pack: counts that agree, volts that a cell can have, a reading from the past.
+
+    present : None where it is not known.
+    """
     dot = f"{place}." if place else ""
     faults: list[Fault] = []
     cells = item.get("cells")
@@ -51,8 +56,16 @@ def pack_sense(item: Mapping[str, Any], place: str = "") -> list[Fault]:
         faults.append(Fault(f"{dot}bought_on", f"must be a date like 2025-04-30, got {bought_on!r}"))
     measured_at = item.get("measured_at")
     if isinstance(measured_at, str):
-        faults += _moment_faults(f"{dot}measured_at", measured_at, "2026-06-13T08:47:00")
+        wrong = _moment_faults(f"{dot}measured_at", measured_at, "2026-06-13T08:47:00+01:00")
+        faults += wrong or _future_faults(f"{dot}measured_at", measured_at, present)
     return faults
+
+
+def _future_faults(place: str, text: str, present: datetime | None) -> list[Fault]:
+    """A reading that lies in the future, by more than two clocks may differ."""
+    if present is None or datetime.fromisoformat(text).astimezone() <= present + CLOCKS_DIFFER:
+        return []
+    return [Fault(place, f"lies in the future: it is {present:%Y-%m-%dT%H:%M} now; type the time of the reading")]
 
 
 def _is_date(text: str) -> bool:
@@ -225,11 +238,20 @@ def _group_faults(document: Mapping[str, Any]) -> list[Fault]:
     return faults
 
 
-def sense_faults(document: Mapping[str, Any], known_places: set[str]) -> list[Fault]:
-    """Every fault of sense, leaving out places that already have a structural one."""
+def sense_faults(
+    document: Mapping[str, Any], known_places: set[str], now: datetime | None = None
+) -> list[Fault]:
+    """Every fault of sense, leaving out places that already have a structural one.
+
+    now : the present where the file does not say its own; None where it is not known.
+    """
     faults: list[Fault] = []
+    starts_at = document.get("starts_at")
+    if isinstance(starts_at, str):
+        faults += _moment_faults("starts_at", starts_at, "2026-06-13T08:00:00+01:00", zone=True)
+    present = datetime.fromisoformat(starts_at) if isinstance(starts_at, str) and not faults else now
     for index, item in _items(document, "packs"):
-        faults += pack_sense(item, f"packs[{index}]")
+        faults += pack_sense(item, f"packs[{index}]", present)
     faults += _doubles((f"packs[{index}]", item.get("id")) for index, item in _items(document, "packs"))
     kit_names: list[tuple[str, Any]] = []
     for key, part in _KIT_PARTS.items():
@@ -243,9 +265,6 @@ def sense_faults(document: Mapping[str, Any], known_places: set[str]) -> list[Fa
     faults += [fault for index, item in _items(document, "wanted") for fault in wish_sense(item, f"wanted[{index}]")]
     match = document["rules"].get("match") if isinstance(document.get("rules"), dict) else None
     faults += rules_sense(match)
-    starts_at = document.get("starts_at")
-    if isinstance(starts_at, str):
-        faults += _moment_faults("starts_at", starts_at, "2026-06-13T08:00:00+01:00", zone=True)
     return [fault for fault in faults if fault.place not in known_places]
 
 

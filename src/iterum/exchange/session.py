@@ -7,15 +7,15 @@ from dataclasses import fields, replace
 from datetime import datetime
 from typing import Any
 
-from iterum.core.bench.bench import Running, running_at
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.curve import KnownPoint, Learned
-from iterum.core.bench.days import Days
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.packs import Condition, Pack, Reading
-from iterum.core.bench.rules import HouseRules, MatchBy
-from iterum.core.bench.session import Session, Wish
 from iterum.core.season.learning import with_like
+from iterum.core.things.bench import Running, running_at
+from iterum.core.things.choice import Choice
+from iterum.core.things.curve import KnownPoint, Learned
+from iterum.core.things.days import Days
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.things.packs import Condition, Pack, Reading
+from iterum.core.things.rules import HouseRules, MatchBy
+from iterum.core.things.session import Session, Wish
 from iterum.exchange.faults import BadInput, Fault, checked
 from iterum.exchange.sense import sense_faults
 from iterum.exchange.shape import FORMAT, VERSION
@@ -34,8 +34,11 @@ def _refuse_twice(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     return dict(pairs)
 
 
-def parse(raw: bytes | str) -> Session:
-    """Read a session file. Raises BadInput with every fault: structure first, then sense."""
+def parse(raw: bytes | str, now: datetime | None = None) -> Session:
+    """Read a session file. Raises BadInput with every fault: structure first, then sense.
+
+    now : the present, by which readings are judged where the file does not say its own; None judges no reading's age.
+    """
     if len(raw) > MAX_BYTES:
         raise BadInput([Fault("", f"is larger than {MAX_BYTES // 1_000_000} MB; export a smaller session")])
     try:
@@ -50,14 +53,17 @@ def parse(raw: bytes | str) -> Session:
         if isinstance(error, BadInput):
             raise
         raise BadInput([Fault("", "nests too deep or holds a number too long to be a session file")]) from error
-    return from_document(document)
+    return from_document(document, now)
 
 
-def from_document(document: Any) -> Session:
-    """A session from decoded JSON. Raises BadInput with every fault."""
+def from_document(document: Any, now: datetime | None = None) -> Session:
+    """A session from decoded JSON. Raises BadInput with every fault.
+
+    now : the present, where the file does not say its own; None judges no reading's age.
+    """
     item, faults = checked(document)
     if isinstance(document, dict):
-        faults += sense_faults(document, {fault.place for fault in faults})
+        faults += sense_faults(document, {fault.place for fault in faults}, now)
     if faults:
         raise BadInput(faults)
     packs = with_like(tuple(map(pack_of, item.packs)))
@@ -68,7 +74,8 @@ def from_document(document: Any) -> Session:
         supplies=tuple(part.made(Supply) for part in item.supplies),
         sources=tuple(part.made(Source) for part in item.sources),
     )
-    return Session(
+    starts_at = datetime.fromisoformat(item.starts_at) if item.starts_at else None
+    session = Session(
         packs=packs,
         kit=without_mains(kit),
         rules=rules,
@@ -77,8 +84,10 @@ def from_document(document: Any) -> Session:
         group=item.group and item.group.made(Choice),
         name=item.name,
         note=item.note,
-        starts_at=datetime.fromisoformat(item.starts_at) if item.starts_at else None,
+        starts_at=starts_at,
     ).in_air(item.air_c)
+    present = starts_at or now
+    return session if present is None else session.at(present)
 
 
 def part_from(part: str, document: Mapping[str, Any]) -> Any:
@@ -126,6 +135,8 @@ def _rounded(value: Any) -> Any:
 def pack_of(item: Any) -> Pack:
     """A pack from a checked item of the file."""
     taken_at = datetime.fromisoformat(item.measured_at) if item.measured_at else None
+    if taken_at is not None and taken_at.tzinfo is None:
+        taken_at = taken_at.astimezone()
     reading = None
     if item.cell_volts:
         reading = Reading.of_cells(item.cell_volts, taken_at, item.temperature_c)
@@ -204,7 +215,7 @@ def pack_document(pack: Pack) -> dict[str, Any]:
     reading = pack.reading
     head = _filled(id=pack.id, chemistry=pack.chemistry_name)
     body = _fields(pack, "cells", "capacity_mah", "max_charge_c", "discharge_c", "capacity_now_mah", "connector",
-                   "cycles", "bought_on", "timer_s", "memory")  # fmt: skip
+                   "pins", "cycles", "bought_on", "timer_s", "memory")  # fmt: skip
     if pack.condition is not Condition.OK:
         body["condition"] = pack.condition.value
     if reading is not None:
@@ -212,7 +223,7 @@ def pack_document(pack: Pack) -> dict[str, Any]:
         body |= _filled(
             measured_at=reading.taken_at.isoformat() if reading.taken_at else None, temperature_c=reading.temperature_c
         )
-    body |= {name: True for name in ("cells_confirmed", "charged_full") if getattr(pack, name)}
+    body |= {name: True for name in ("cells_confirmed", "chemistry_confirmed", "charged_full") if getattr(pack, name)}
     if pack.resistance_mohm:
         body["resistance_mohm"] = list(pack.resistance_mohm)
     if pack.learned is not None:
@@ -280,7 +291,7 @@ def to_document(session: Session) -> dict[str, Any]:
     document["supplies"] = [item_document(supply) for supply in kit.supplies]
     document["chargers"] = [charger_document(charger) for charger in kit.chargers]
     document |= _filled(
-        starts_at=session.starts_at.isoformat() if session.starts_at and session.wanted else None,
+        starts_at=session.starts_at.isoformat() if session.starts_at else None,
         wanted=[wish_document(wish) for wish in session.wanted] or None,
         running=[running_document(batch) for batch in session.running if batch.channel] or None,
         group=choice_document(session.group) if session.group else None,

@@ -15,16 +15,16 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, create_model
 from pydantic.json_schema import GenerateJsonSchema, JsonSchemaValue
 from pydantic_core import core_schema
 
-from iterum.core.bench.bench import Running
-from iterum.core.bench.chemistry import CHEMISTRIES, MAX_CELLS
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.curve import KnownPoint, Learned
-from iterum.core.bench.days import Days
-from iterum.core.bench.kit import Board, Channel, Charger, Source, Supply
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.rules import HouseRules, MatchBy
-from iterum.core.bench.session import Wish
 from iterum.core.fields import Name, Note, Says
+from iterum.core.things.bench import Running
+from iterum.core.things.chemistry import CHEMISTRIES, MAX_CELLS
+from iterum.core.things.choice import Choice
+from iterum.core.things.curve import KnownPoint, Learned
+from iterum.core.things.days import Days
+from iterum.core.things.kit import Board, Channel, Charger, Source, Supply
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.rules import HouseRules, MatchBy
+from iterum.core.things.session import Wish
 
 FORMAT, VERSION = "iterum-session", 1
 _ABOUT = (
@@ -180,7 +180,7 @@ PARTS: dict[str, Any] = {
     "pack": _model(
         "pack", "Pack", Pack,
         _PACK, {"chemistry_name": "chemistry"},
-        "reading charged_at since_balance like air_c",
+        "reading charged_at since_balance like air_c own_rate_c stale stale_temperature",
         _fields(
             Reading, {"taken_at": _Moment, "pack_v": float | None},
             {"pack_v": "pack_volts", "cell_v": "cell_volts", "taken_at": "measured_at"}, "",

@@ -1,10 +1,11 @@
 """Everything out as one archive, and an archive in: checked by reading all of it back before it is kept."""
 
 from collections.abc import Iterator
+from dataclasses import replace
 from datetime import datetime
 
-from iterum.core.bench.session import Session
 from iterum.core.season.figures import not_true
+from iterum.core.things.session import Session
 from iterum.devices.driver import Refused
 from iterum.devices.drivers import whole
 from iterum.exchange.faults import BadInput, Fault
@@ -59,7 +60,7 @@ def _check(repository: Repository) -> None:
 def _bench(repository: Repository) -> Iterator[str]:
     """Packs and kit in use and retired, rules, heats and the plan."""
     session = read_session(repository)
-    parse(dumps(session))
+    parse(dumps(replace(session, starts_at=None)))  # its heats count from the morning, and packs were measured since
     parse(dumps(Session(packs=repository.packs(retired=True), kit=repository.kit(retired=True))))
     repository.latest_plans()
     repository.hand_moves()

@@ -4,12 +4,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from iterum.core.bench.choice import Kind
 from iterum.core.season.after_charge import After, ended_full, shares_mah
 from iterum.core.season.health import MOST_AGAIN, ChargeRecord, nickel_again, ran_low
 from iterum.core.season.learning import step_mohm
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import Act, State
+from iterum.core.things.choice import Kind
 from iterum.services.desk import Desk, relearn
 from iterum.services.running import RunDesk
 from iterum.store.repository import AFTER, Repository

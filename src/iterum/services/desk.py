@@ -5,13 +5,6 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any, TypeVar, cast
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice, Kind
-from iterum.core.bench.kit import CHAIN, Channel, Charger, Kit, Source
-from iterum.core.bench.ledger import Entry, EntryKind, held
-from iterum.core.bench.packs import Condition, Pack, Reading
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session
 from iterum.core.match.matching import Matching, match_packs
 from iterum.core.planning.record import KeptPlan, Offer
 from iterum.core.reasons import NotThere, Unsafe, reason
@@ -19,6 +12,13 @@ from iterum.core.season.learning import learn, with_like
 from iterum.core.season.records import KeptReading
 from iterum.core.season.run import OPEN
 from iterum.core.sizing.arrange import Placed, match, move_by_hand, place_groups
+from iterum.core.things.bench import Bench
+from iterum.core.things.choice import Choice, Kind
+from iterum.core.things.kit import CHAIN, Channel, Charger, Kit, Source
+from iterum.core.things.ledger import Entry, EntryKind, held
+from iterum.core.things.packs import Condition, Pack, Reading
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session
 from iterum.exchange.heats import Heat
 from iterum.exchange.session import part_from, rules_document
 from iterum.services.in_hand import as_it_runs, running_of, taken_while_charging
@@ -39,7 +39,7 @@ class Desk:
     def __init__(self, store: Store) -> None:
         self._store = store
         self._kept: dict[str, tuple[Hashable, Any]] = {}
-        self._packs: dict[tuple[str, float | None], Pack] = {}
+        self._packs: dict[tuple[object, ...], Pack] = {}
 
     def _once(self, key: str, seen: Hashable, compute: Callable[[], _Result]) -> _Result:
         """`compute`, or what it gave before if `seen`, what it rests on, is still the same."""
@@ -61,17 +61,18 @@ class Desk:
                 return session
             kit, running = as_it_runs(repository, session.kit, now)
             air_c = air_on(repository, now)
+        aged = session.at(now)
 
         def seen() -> Session:
-            return self._unchanged(replace(session, kit=kit, running=running).in_air(air_c))
+            return self._unchanged(replace(aged, kit=kit, running=running).in_air(air_c))
 
-        return self._once("as it runs", (session, kit, running, air_c), seen)
+        return self._once("as it runs", (session, _aged(aged), kit, running, air_c), seen)
 
     def _unchanged(self, session: Session) -> Session:
         """The same with the very packs of before where nothing about them changed, and so with what they know."""
-        known = ((pack, self._packs.get((pack.id, pack.air_c))) for pack in session.packs)
+        known = ((pack, self._packs.get(_key(pack))) for pack in session.packs)
         packs = tuple(before if before == pack else pack for pack, before in known)
-        self._packs |= {(pack.id, pack.air_c): pack for pack in packs}
+        self._packs |= {_key(pack): pack for pack in packs}
         return replace(session, packs=packs)
 
     def air_c(self, now: datetime) -> float | None:
@@ -341,13 +342,15 @@ def _came_late(pack: Pack, reading: Reading) -> bool:
 
 
 def _held(bench: Bench) -> Hashable:
-    """What is in hand, and what sources hold to a watt-hour: what answers rest on beside the stored session."""
+    """What is in hand, what sources hold to a watt-hour, and how old readings are: what answers rest on beside the
+    stored session.
+    """
     running = tuple((item.packs, item.board, item.channel, item.power_w) for item in bench.running)
     left = tuple(
         (source.id, source.usable_wh and int(source.usable_wh - bench.reserved_wh(source.id)))
         for source in bench.kit.sources
     )
-    return running, left
+    return running, left, tuple(map(_key, bench.packs))
 
 
 def _channels(item: KitItem) -> tuple[Channel, ...]:
@@ -382,6 +385,16 @@ def _arranged(bench: Bench, moves: Sequence[HandMove]) -> tuple[Matching, tuple[
             continue  # its pack is gone, unfit or in hand by now, so the move says nothing any more
         applied.append(move)
     return matching, tuple(applied)
+
+
+def _key(pack: Pack) -> tuple[object, ...]:
+    """By what the pack of before is found: its tag, and what the moment makes of it."""
+    return pack.id, pack.air_c, pack.stale, pack.stale_temperature
+
+
+def _aged(session: Session) -> tuple[str, ...]:
+    """Tags of packs whose readings have become too old for something."""
+    return tuple(f"{pack.id} {pack.stale}" for pack in session.packs if pack.stale or pack.stale_temperature)
 
 
 def read_session(repository: Repository) -> Session:
@@ -442,7 +455,7 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
             repository.set_charged_full([pack.id], pack.charged_full)
         if pack.learned is not None and (before is None or before.learned is None):
             repository.set_learned(pack.id, pack.learned)
-        if pack.reading is not None and (before is None or before.reading != pack.reading):
+        if pack.reading is not None and (before is None or not _same_reading(pack.reading, before.reading)):
             # A file that holds the volts from before a charge brings nothing new.
             charged = before is not None and before.charged_at is not None
             if not charged or all(kept.reading != pack.reading for kept in repository.readings(pack.id)):
@@ -467,6 +480,13 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
         repository.set_starts_at(session.starts_at or now)
     name, note, choice = repository.meeting()
     repository.set_meeting(session.name or name, session.note or note, session.group or choice)
+
+
+def _same_reading(told: Reading, known: Reading | None) -> bool:
+    """Whether a file brings nothing new; one without a time of its own says nothing of when it was read."""
+    if known is None or told.taken_at is not None:
+        return told == known
+    return told == replace(known, taken_at=None)
 
 
 def kit_items(kit: Kit) -> tuple[KitItem, ...]:

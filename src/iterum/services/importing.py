@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
 from typing import Any
 
-from iterum.core.bench.kit import Source
-from iterum.core.bench.session import Session
+from iterum.core.things.kit import Source
+from iterum.core.things.session import Session
 from iterum.exchange.session import rules_document
 from iterum.services.desk import by_id, kit_items
 

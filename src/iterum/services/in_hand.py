@@ -3,11 +3,11 @@
 from dataclasses import replace
 from datetime import datetime
 
-from iterum.core.bench.bench import Running
-from iterum.core.bench.kit import Kit
 from iterum.core.season import in_hand
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import LIVE, OPEN
+from iterum.core.things.bench import Running
+from iterum.core.things.kit import Kit
 from iterum.store.repository import Repository
 
 

@@ -4,9 +4,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime
 
-from iterum.core.bench.packs import Condition
 from iterum.core.season.records import Incident, KeptEvent
 from iterum.core.season.run import BEFORE_CHARGE, LIVE, OPEN, Act, State, after
+from iterum.core.things.packs import Condition
 from iterum.devices.driver import LinkLost, Refused
 from iterum.services.in_hand import put_in_mah
 from iterum.services.running import PERSON, RunDesk

@@ -6,8 +6,6 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from iterum.core.bench.choice import Kind
-from iterum.core.bench.packs import Pack
 from iterum.core.planning.parts import Charged, PartGain, part_gains
 from iterum.core.season.health import ChargeRecord, Health, health
 from iterum.core.season.learning import learn
@@ -15,6 +13,8 @@ from iterum.core.season.outlook import Observation
 from iterum.core.season.records import Incident, KeptEvent, KeptObservation, KeptReading, KeptRun, LoggedCharge
 from iterum.core.season.run import LIVE, OPEN
 from iterum.core.season.storage import full_since
+from iterum.core.things.choice import Kind
+from iterum.core.things.packs import Pack
 from iterum.services.desk import Desk, relearn
 from iterum.services.watching import FILE
 from iterum.services.work import Work
@@ -218,7 +218,7 @@ def _reading_row(item: KeptObservation) -> dict[str, Any]:
 
 def _measured_row(item: KeptReading) -> dict[str, Any]:
     reading = item.reading
-    return {"at": item.entered_at, "pack": item.pack_id, "pack_v": reading.pack_v, "cell_v": list(reading.cell_v),
+    return {"at": item.read_at, "pack": item.pack_id, "pack_v": reading.pack_v, "cell_v": list(reading.cell_v),
             "temperature_c": reading.temperature_c, "origin": item.origin,
             "corrected": item.corrected_by is not None}  # fmt: skip
 

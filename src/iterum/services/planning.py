@@ -8,7 +8,6 @@ from datetime import datetime
 from time import perf_counter
 from typing import TypeVar
 
-from iterum.core.bench.session import Session
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.explain import bottlenecks, explain
 from iterum.core.planning.history import Flown, Past
@@ -20,6 +19,7 @@ from iterum.core.planning.replan import Replanner, changes
 from iterum.core.planning.schedule import Gene
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import Reason
+from iterum.core.things.session import Session
 
 TURN_S = 0.0005
 """How long a search computes before another thread has its turn. A page gives its turn away with every row that it

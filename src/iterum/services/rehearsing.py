@@ -15,16 +15,16 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from threading import Lock
 
-from iterum.core.bench.kit import Kit, Source
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Wish
 from iterum.core.planning.record import KeptPlan
 from iterum.core.reasons import Reason
 from iterum.core.season.account import HeatTold, Standing, Turn, heats_told, kept, standing, turned
 from iterum.core.season.agenda import BATCH_LONGEST
 from iterum.core.season.lesson import Deed, Judged, Lesson, judged
 from iterum.core.season.run import OPEN, State
+from iterum.core.things.kit import Kit, Source
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Wish
 from iterum.devices.sim_server import SimServer
 from iterum.exchange.heats import Heat
 from iterum.services.desk import Desk, by_id, kit_items

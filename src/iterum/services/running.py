@@ -5,10 +5,6 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
-from iterum.core.bench.bench import Bench, Running
-from iterum.core.bench.choice import Choice, Kind
-from iterum.core.bench.ledger import Entry, EntryKind
-from iterum.core.bench.setup import total_ah
 from iterum.core.electrical.charging import charge_packs
 from iterum.core.electrical.joining import joining
 from iterum.core.reasons import Busy, NotThere, Unsafe, reason
@@ -23,6 +19,10 @@ from iterum.core.season.run import LIVE, ON_BOARD, OPEN, Act, State, after
 from iterum.core.season.upkeep import upkeep
 from iterum.core.season.watching import Alarm, next_check_min
 from iterum.core.sizing.size import Sizing, hookup, size
+from iterum.core.things.bench import Bench, Running
+from iterum.core.things.choice import Choice, Kind
+from iterum.core.things.ledger import Entry, EntryKind
+from iterum.core.things.setup import total_ah
 from iterum.devices.driver import LinkLost, Refused, Settings
 from iterum.services.desk import Desk
 from iterum.services.in_hand import as_it_runs, put_in_mah, running_of
@@ -269,7 +269,7 @@ class RunDesk:
         if run.state is not expected:
             self._note(run, now, by, act, note)
             raise Changed(run)
-        after(run.state, act, skipped, run.card.wait_min > 0, run.kind)
+        after(run.state, act, skipped, run.card.evens_out_min > 0, run.kind)
         done = by == PERSON and self._tell_charger(run, act, skipped)
         try:
             changed = self._bring_on(run, act, KeptEvent(key, now, act.value, run.state, skipped, by, note), write)
@@ -304,7 +304,7 @@ class RunDesk:
     ) -> KeptRun:
         """State and act of a batch, in one transaction. Raises Unsafe, Changed, StoreTrouble."""
         now = event.at
-        state = after(run.state, act, event.skipped, run.card.wait_min > 0, run.kind)
+        state = after(run.state, act, event.skipped, run.card.evens_out_min > 0, run.kind)
         values: dict[str, object] = {"state": state.value, "state_at": now}
         if act is Act.START:
             prediction = self._predict(run, now) if run.kind is Kind.CHARGE else run.expected
@@ -354,7 +354,7 @@ class RunDesk:
         if act is Act.PLUG_IN:
             if place.hands:
                 guard.plug(channel, run.packs)
-            if not run.card.wait_min:  # nothing has to equalise: what it is to do is set at once
+            if not run.card.evens_out_min:  # nothing has to equalise: what it is to do is set at once
                 guard.dial(channel, _settings(run))
         elif act is Act.EVEN_OUT or (act is Act.READ_BACK and skipped):
             guard.dial(channel, _settings(run))
@@ -392,7 +392,7 @@ class RunDesk:
         except NotThere:  # a pack or the channel was taken out of use meanwhile
             return None
         rate_c = run.current_a / total_ah(place.packs)
-        joined = joining(place.packs, place.rules, place.setup.lead_mohm, rate_c, with_ways=False)
+        joined = joining(place.packs, place.rules, place.setup.port, rate_c, with_ways=False)
         start = joined.start_of(place.packs)
         result = charge_packs(place.packs, place.setup, place.rules, run.current_a, joined.wait_min, start)
         return expected_of(place, result, run.card)

@@ -10,14 +10,14 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from time import monotonic
 
-from iterum.core.bench.ledger import Entry, EntryKind
-from iterum.core.bench.packs import Condition
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.run.guard import ARMED
 from iterum.core.season.outlook import HOT, Observation
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import LIVE, Act
 from iterum.core.season.watching import Finding
+from iterum.core.things.ledger import Entry, EntryKind
+from iterum.core.things.packs import Condition
 from iterum.guardian.reports import ChannelReport, Note, Report
 from iterum.services.desk import Desk
 from iterum.services.running import Changed, RunDesk

@@ -8,11 +8,11 @@ from typing import Any, TypeVar
 
 from pydantic import TypeAdapter
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.curve import Learned
 from iterum.core.planning.record import PlanRecord
 from iterum.core.season.outlook import Expected
 from iterum.core.sizing.dial import DialCard
+from iterum.core.things.choice import Choice
+from iterum.core.things.curve import Learned
 from iterum.devices.driver import Identity
 
 FORMS: dict[type, int] = {PlanRecord: 3, DialCard: 1, Expected: 1, Choice: 1, Learned: 1, Identity: 1}

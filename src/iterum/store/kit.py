@@ -6,9 +6,9 @@ from typing import Any
 
 from sqlalchemy import Row, Table, delete, insert, select, update
 
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.ledger import Entry, EntryKind
 from iterum.core.reasons import NotThere
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.things.ledger import Entry, EntryKind
 from iterum.store import tables
 from iterum.store.rows import Rows, TagTaken, made, values_of
 

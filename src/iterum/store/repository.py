@@ -1,20 +1,20 @@
 """Core objects in and out of the tables. Every method runs inside the transaction it was given."""
 
 from collections.abc import Hashable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Connection, Row, delete, func, insert, select, update
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.curve import Learned
-from iterum.core.bench.packs import Condition, Pack, Reading, charged_since
-from iterum.core.bench.session import Wish
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.reasons import NotThere
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.records import KeptReading
+from iterum.core.things.choice import Choice
+from iterum.core.things.curve import Learned
+from iterum.core.things.packs import Condition, Pack, Reading, charged_since
+from iterum.core.things.session import Wish
 from iterum.store import tables
 from iterum.store.archive import Line, lines_of
 from iterum.store.documents import from_document, to_document
@@ -401,7 +401,7 @@ def _pack(row: Row[Any], read: Row[Any] | None) -> Pack:
     values = {name: value for name, value in row._mapping.items() if name in _PACK_FIELDS}
     values |= {"condition": Condition(row.condition), "resistance_mohm": tuple(row.resistance_mohm)}
     values |= {
-        "reading": None if since or read is None else _reading(read),
+        "reading": None if since or read is None else replace(_reading(read), taken_at=read_at),
         "charged_at": row.charged_at if since else None,
         "learned": _learned(row),
     }

@@ -7,13 +7,13 @@ from typing import Any
 
 from sqlalchemy import Row, func, insert, select, update
 
-from iterum.core.bench.choice import Choice, Kind
 from iterum.core.reasons import NotThere, Reason
 from iterum.core.season.outlook import Expected, Observation
 from iterum.core.season.records import KeptEvent, KeptFinding, KeptObservation, KeptRun
 from iterum.core.season.run import State
 from iterum.core.season.watching import Alarm, Finding
 from iterum.core.sizing.dial import DialCard
+from iterum.core.things.choice import Choice, Kind
 from iterum.devices.driver import Identity
 from iterum.store import tables
 from iterum.store.documents import from_document, to_document

@@ -79,6 +79,8 @@ packs = Table(
     Column("charged_at", Moment),
     Column("charged_full", Boolean, nullable=False, server_default=false()),
     Column("cells_confirmed", Boolean, nullable=False, server_default=false()),
+    Column("pins", Integer),
+    Column("chemistry_confirmed", Boolean, nullable=False, server_default=false()),
     Column("memory", Integer),
     Column("since_balance", Integer, nullable=False, server_default="0"),
     # What the charges that it had alone taught of it, by those since the moment it was told to forget.
@@ -146,6 +148,7 @@ channels = Table(
     _number("discharge_power_w"),
     _number("discharge_current_a"),
     Column("capacity_step_mah", Float, nullable=False),
+    Column("fixed_current", Boolean, nullable=False, server_default=false()),
     # A channel taken off its charger is kept, so that it can be put back.
     Column("removed", Boolean, nullable=False, default=False),
 )
@@ -168,7 +171,7 @@ sources = Table(
     _number("max_current_a"),
     _number("max_power_w"),
     _number("energy_wh"),
-    Column("usable_fraction", Float, nullable=False),
+    _number("usable_fraction"),
     Column("quiet_hours", JSON, nullable=False, default=list),
     Column("falls_back", Boolean, nullable=False, server_default=false()),
     Column("chemistry", String),

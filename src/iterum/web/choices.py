@@ -4,9 +4,9 @@ from typing import Any
 
 from werkzeug.datastructures import MultiDict
 
-from iterum.core.bench.choice import Choice
+from iterum.core.things.choice import Choice
 
-FIGURES = ("rate_c", "current_a", "end_v")
+FIGURES = ("rate_c", "own_rate_c", "current_a", "end_v")
 PLACES = ("board", "channel", "fed_by")
 
 
@@ -20,13 +20,11 @@ def figure(text: str) -> float:
 
 def choice_from(values: MultiDict[str, str]) -> Choice:
     """What a form or an address chooses; what is empty stays open."""
-    places = {name: values.get(name, "").strip() or None for name in PLACES}
+    chosen: dict[str, Any] = {name: values.get(name, "").strip() or None for name in PLACES}
     typed = {name: values.get(name, "").strip() for name in FIGURES}
-    figures = {name: figure(text) if text else None for name, text in typed.items()}
+    chosen |= {name: figure(text) if text else None for name, text in typed.items()}
     packs = tuple(tag for tag in values.getlist("packs") if tag)
-    board, channel, fed_by = (places[name] for name in PLACES)
-    rate_c, current_a, end_v = (figures[name] for name in FIGURES)
-    return Choice(packs, board, channel, fed_by, rate_c, current_a, end_v)
+    return Choice(packs, **chosen)
 
 
 def choice_fields(choice: Choice) -> dict[str, Any]:

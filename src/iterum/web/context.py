@@ -7,7 +7,7 @@ from typing import cast
 
 from flask import current_app, flash, g
 
-from iterum.core.bench.bench import Bench
+from iterum.core.things.bench import Bench
 from iterum.services.archiving import Archives
 from iterum.services.checking import Checks
 from iterum.services.desk import Desk

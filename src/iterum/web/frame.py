@@ -8,10 +8,10 @@ from urllib.parse import urlsplit
 
 from flask import current_app, get_flashed_messages, request, url_for
 
-from iterum.core.bench.choice import Kind
-from iterum.core.bench.rules import first_time
-from iterum.core.bench.session import Session
 from iterum.core.season.run import LIVE
+from iterum.core.things.choice import Kind
+from iterum.core.things.rules import first_time
+from iterum.core.things.session import Session
 from iterum.guardian.clock import parted_words
 from iterum.web.context import desk, links, now, rehearsal, runs
 from iterum.web.degrees import fahrenheit
@@ -122,7 +122,7 @@ def frame() -> dict[str, Any]:
     open_runs = runs().open()
     finite = [source for source in session.kit.sources if source.usable_wh is not None]
     left_wh = sum(max((item.usable_wh or 0.0) - session.bench.reserved_wh(item.id), 0.0) for item in finite)
-    whole_wh = sum((source.energy_wh or 0.0) * source.usable_fraction for source in finite)
+    whole_wh = sum((source.energy_wh or 0.0) * source.usable_part for source in finite)
     ahead = [heat for heat in desk().heats() if heat.at > now()]
     room = (request.blueprint or "") if request else ""
     mine = rehearsal()

@@ -6,11 +6,12 @@ from typing import Any
 
 from flask import g, url_for
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.packs import Condition
+from iterum.core.permit.permit import permits
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.season.agenda import Do, ToDo
 from iterum.core.season.run import Act
+from iterum.core.things.choice import Choice
+from iterum.core.things.packs import Condition
 from iterum.web.choices import choice_fields
 from iterum.web.context import bench, desk, now, plan_desk, runs
 from iterum.web.words import few_tags
@@ -121,7 +122,7 @@ def _at_leisure(has_more: bool) -> tuple[NextUp, ...]:
         return (NextUp(at, "Your packs", "write down packs", href=url_for("begin.page"), button="Begin"),)
     if not any(True for _ in session.kit.channels()):
         return (NextUp(at, "Your charger", "write down a charger", href=url_for("begin.page"), button="Write it down"),)
-    free, verdicts = bench().free_packs, bench().verdicts
+    free, verdicts = bench().free_packs, permits(bench())
     unread = [pack.id for pack in free if pack.reading is None and pack.condition is Condition.OK]
     if unread:
         href = url_for("measure.page", pack=unread[0])

@@ -3,8 +3,8 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from iterum.core.bench.packs import Condition, Pack
 from iterum.core.season.lesson import Judged, Lesson
+from iterum.core.things.packs import Condition, Pack
 from iterum.services.desk import TYPED
 from iterum.services.rehearsing import Rehearsal
 from iterum.web.context import desk, now, rehearsal, runs

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from iterum.core.bench.packs import Pack
+from iterum.core.things.packs import Pack
 
 
 @dataclass(frozen=True)

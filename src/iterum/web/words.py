@@ -9,14 +9,14 @@ from typing import Any
 from flask_wtf.csrf import generate_csrf
 from markupsafe import Markup, escape
 
-from iterum.core.bench.choice import Kind
-from iterum.core.bench.faults import Level
-from iterum.core.bench.packs import Condition
-from iterum.core.bench.verdict import PackVerdict
+from iterum.core.permit.facts import Level
+from iterum.core.permit.permit import Permit
 from iterum.core.reasons import Reason
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import State
 from iterum.core.season.watching import to_do
+from iterum.core.things.choice import Kind
+from iterum.core.things.packs import Condition
 from iterum.web.degrees import own_degrees
 from iterum.wording import LIMIT_NAMES, about, between, family_label, minutes, plain, sentence, span
 from iterum.wording.plans import odds_words
@@ -140,7 +140,7 @@ def token() -> Markup:
     return hidden("csrf_token", generate_csrf())
 
 
-def verdict_mark(verdict: PackVerdict) -> tuple[str, str]:
+def verdict_mark(verdict: Permit) -> tuple[str, str]:
     """The glyph and the word for what may be done with a pack."""
     if verdict.pack.condition is Condition.DAMAGED or (verdict.level is Level.STOP and not verdict.charges):
         return "apart", "Keep apart"

@@ -51,6 +51,15 @@ def _worded(name: str, value: Any, at: Callable[[float], str]) -> Any:
     return at(value) if name in MOMENTS else value
 
 
+def fix_for(item: Reason, pack_id: str) -> str | None:
+    """What would change a fact about a pack; None where nothing has to.
+
+    pack_id : its tag.
+    """
+    code = f"fix_{item.code}"
+    return sentence(Reason(code, {**item.numbers, "id": pack_id})) if code in SENTENCES else None
+
+
 def about(item: Reason, at: Callable[[float], str] = minute_of) -> str:
     """The sentence, led by the pack it is about where the reason names one and the sentence does not."""
     text = sentence(item, at)

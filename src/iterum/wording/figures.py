@@ -4,8 +4,8 @@ import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from iterum.core.bench.chemistry import CHEMISTRIES
 from iterum.core.quantities import NOISE
+from iterum.core.things.chemistry import CHEMISTRIES
 
 Numbers = Mapping[str, Any]
 

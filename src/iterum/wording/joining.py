@@ -23,6 +23,7 @@ JOINING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     ),
     "window_too_wide": _window_too_wide,
     "same_cell_apart": _same_cell,
+    "temperatures_differ": "Packs at {coldest_c:.0f} and {warmest_c:.0f} °C; the most is {limit_c:.0f} °C apart.",
     "capacities_differ": lambda n: (
         f"{plain(n['largest_mah'])} mAh is {plain(n['ratio'])} times {plain(n['smallest_mah'])} mAh, "
         f"allowed {plain(n['allowed_ratio'])} times."
@@ -34,15 +35,29 @@ JOINING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "taken_out": "You took it out.",
     "others_gone": "The others of its group were moved away.",
     # joining, and what flows
-    "join_fine": "Plugged one after another, no pack sees more than {rate_c:.1f}C.",
-    "join_peak": "Plugging {id} in pushes {rate_c:.1f}C through a pack, allowed {limit_c:.1f}C.",
-    "join_long": lambda n: (
-        f"Plugging {n['id']} in keeps {n['other']} above its {plain(n['charge_c'])}C for {n['over_s']:.0f} s, "
-        f"allowed {n['limit_s']:.0f} s."
+    "join_fine": "Plugged in one after another, no pack takes more than {rate_c:.1f}C.",
+    "join_peak": lambda n: (
+        "When {} is plugged in, {} takes {}C; the limit is {}C.".format(
+            n["id"], n["other"], *apart(n["rate_c"], n["limit_c"], 1)
+        )
     ),
-    "join_above_charge_c": "{id} sees {rate_c:.1f}C, over its charge {charge_c:.1f}C for {over_s:.0f} s.",
+    "join_out": lambda n: (
+        "When {} is plugged in, {} gives {}C; its discharge limit is {}C.".format(
+            n["id"], n["other"], *apart(n["rate_c"], n["limit_c"], 1)
+        )
+    ),
+    "join_fuse": lambda n: (
+        "When {} is plugged in, {} A flow through a port; its fuse is {} A.".format(
+            n["id"], *apart(n["current_a"], n["fuse_a"], 1)
+        )
+    ),
+    "join_long": lambda n: (
+        f"When {n['id']} is plugged in, {n['other']} takes more than its charge limit of {plain(n['charge_c'])}C for "
+        f"{n['over_s']:.0f} s; the limit is {n['limit_s']:.0f} s."
+    ),
+    "join_above_charge_c": "{id} takes up to {rate_c:.1f}C; that is above its {charge_c:.1f}C charge limit for {over_s:.0f} s.",
     "charge_fine": "No pack passes its charge C.",
-    "charge_above_c": "{id} takes up to {rate_c:.1f}C, over its charge {charge_c:.1f}C for {over_s:.0f} s.",
+    "charge_above_c": "{id} takes up to about {rate_c:.1f}C; that is above its {charge_c:.1f}C charge limit for {over_s:.0f} s.",
     "rests_on_measured": "Rests on measured milliohms.",
     "rests_on_label": "Rests on the label's C ({kind}), which is advertising and no measurement: {source}.",
     "rests_on_default": "Rests on a default for {kind}, nothing was measured: {source}.",
@@ -53,10 +68,10 @@ JOINING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "{limit_a:.0f}: main leads first for this group.",
     "way_smaller_group": lambda n: f"Leave {one_of(n['ids'], 'and')} for another batch; the rest may be joined now.",
     "way_even_first": lambda n: (
-        f"Join {one_of(n['ids'], 'and')} by themselves first and let them even out for {minutes(n['minutes'])}; "
+        f"Join {one_of(n['ids'], 'and')} by themselves first and let them equalise for {minutes(n['minutes'])}; "
         "the others likewise; then all together."
     ),
-    "way_other_order": lambda n: f"Plug them in as {', '.join(n['ids'])}, each evened out before the next.",
+    "way_other_order": lambda n: f"Plug them in in this order: {', '.join(n['ids'])}.",
     "way_charge_low_first": lambda n: (
         f"Charge {one_of(n['ids'], 'and')} first, up to {n['until_v']:.2f} V per cell; then all may be joined."
     ),

@@ -187,18 +187,17 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "flight_no_c": "No discharge C on the label of {id}: its amps are not checked.",
     # runs that fill nothing
     "upkeep_one_pack": "{id} alone has nothing to even out with.",
-    "upkeep_cells_unread": "Only the total of {id} was read: type its cells, then it can be said what to balance.",
     "upkeep_even_already": lambda n: (
         f"Cells of {one_of(n['ids'], 'and')} are within {n['within_v']:.2f} V: nothing to balance."
     ),
     "channel_no_discharge": "{channel} does not discharge.",
     "down_too_low": "{typed:.2f} V a cell is too low to bring a pack down to: {low_v:.2f} V at least.",
-    "down_is_there": "{id} stands at {cell_v:.3f} V a cell: there is nothing to bring down to {end_v:.2f} V.",
+    "down_is_there": "The lowest cell of {id} is at {cell_v:.2f} V: it cannot be discharged to {end_v:.2f} V/cell.",
     "down_amps": "{typed_a:.2f} A cannot be set: {channel} takes up to {most_a:.2f} A out of these.",
     "limit_down_current": lambda n: (
         f"{n['channel']} discharges with {'its label’s' if n['label'] else '1 A, its label says nothing:'} amps"
     ),
-    "limit_down_rate": "{rate_c:.0f}C of all packs together",
+    "limit_down_rate": lambda n: f"{plain(n['rate_c'])}C out of {n['id']}",
     "limit_down_power": lambda n: f"Discharge {plain(n['power_w'])} W ÷ {n['pack_v']:.2f} V",
     "watch_mah_out": "{charge_mah:.0f} mAh are out, {missing_mah:.0f} were to come out at most.",
     "watch_cell_under": lambda n: (
@@ -208,7 +207,8 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "storage_no_discharge": "No channel of the kit discharges it. Fly it down, or charge another pack from it.",
     # cautions
     "caution_inspect": "Puffed, soft, crushed, pierced, wet, torn or nicked: never charge it. A smell of solvent: outside.",
-    "caution_plug_order": "Main leads first, in the order given. The odd one last if it is high, never last if it is low.",
+    "caution_plug_order": "Main leads first, in this order. A high pack goes last, a low pack never last.",
+    "caution_polarity": "Red to red, black to black: check clips, home-made leads and plugs that fit two ways.",
     "caution_spark": "A small spark when charger meets board is its capacitors. A spark between packs is not: stop.",
     "caution_evening": "Balance wires are thin, about 2 A: plug them in when the packs have evened out.",
     "caution_read_back": "Cells and volts must agree with the card before you confirm: a charger that guesses has set packs on fire.",

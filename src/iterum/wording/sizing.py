@@ -37,14 +37,16 @@ def _source_power(numbers: Numbers) -> str:
 
 
 def _supply_power(numbers: Numbers) -> str:
-    head = f"{numbers['supply']} {plain(numbers['output_w'])} W × {plain(numbers['efficiency'])}"
+    half = " ÷ 2, a small wall adapter," if numbers.get("half") else ""
+    head = f"{numbers['supply']} {plain(numbers['output_w'])} W{half} × {plain(numbers['efficiency'])}"
     return f"{head} = {plain(numbers['power_w'])} W{_over_volts(numbers)}"
 
 
 def _charger_input(numbers: Numbers) -> str:
     volts = numbers["input_v"]
     where = "on mains" if numbers["on_mains"] else f"at {plain(volts)} V input" if volts else "at input volts not known"
-    return f"{plain(numbers['power_w'])} W {where}{_over_volts(numbers)}"
+    half = ", half its label," if numbers.get("half") else ""
+    return f"{plain(numbers['power_w'])} W{half} {where}{_over_volts(numbers)}"
 
 
 def _of_share(numbers: Numbers, amps: str) -> str:
@@ -121,7 +123,24 @@ SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "and still within the labels.",
     # limits, as formulas
     "limit_wanted_amps": lambda n: f"Your own {plain(n['current_a'])} A",
-    "limit_weak_pack": lambda n: f"{n['id']} is weak: {plain(n['rate_c'])}C × {plain(n['total_ah'])} Ah at most",
+    "limit_weak_pack": lambda n: f"{n['id']} is weak or cold: {plain(n['rate_c'])}C × {plain(n['total_ah'])} Ah at most",
+    "fixed_current": "{channel} always charges with {current_a:.2f} A: its current cannot be set.",
+    "fixed_over_limit": lambda n: (
+        f"{n['channel']} always charges with {plain(n['current_a'])} A, and {LIMIT_NAMES[n['limit']]} allows "
+        f"{n['limit_a']:.2f} A ({n['why']})."
+    ),
+    "amps_are_fixed": "{channel} always charges with {fixed_a:.2f} A; {current_a:.2f} A cannot be set.",
+    "charge_too_long": "This charge would take {hours:.0f} hours; the limit is {limit_h:.0f} hours. All of it takes "
+    "{need_wh:.0f} Wh.",
+    "watts_at_one_voltage": lambda n: (
+        f"The label of {n['charger']} gives {plain(n['power_w'])} W at {plain(n['at_v'])} V only. "
+        + ("Its input voltage is unknown" if n["input_v"] is None else f"It is fed with {plain(n['input_v'])} V")
+        + ", so half of that counts. Enter its watts at this voltage."
+    ),
+    "own_rate": lambda n: f"No charge rate on the label of {one_of(n['ids'], 'and')}; {plain(n['rate_c'])}C is my decision.",
+    "own_rate_refused": lambda n: f"{plain(n['rate_c'])}C without a charge rate on the label is not possible here.",
+    "own_rate_lipo": "{id} is {chemistry}: more than its label is possible for LiPo only.",
+    "choice_own_rate": lambda n: f"{n['typed']:g}C cannot be your own decision: above 1C, at most {plain(n['most'])}C.",
     "limit_board_fuse": lambda n: f"Fuse of {n['board']} {_of_share(n, 'fuse_a')}",
     "limit_adapter": lambda n: f"Adapter {_adapter(n)}: {_of_share(n, 'adapter_a')}",
     "limit_wanted_rate": lambda n: f"Wanted {plain(n['rate_c'])}C × {plain(n['total_ah'])} Ah",

@@ -6,14 +6,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.faults import Level
-from iterum.core.bench.feed import feed_of
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.rules import Balance, HouseRules
-from iterum.core.bench.setup import Setup
 from iterum.core.electrical.charging import charge_packs
+from iterum.core.permit.facts import Level
 from iterum.core.reasons import Unsafe
+from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.feed import feed_of
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.things.rules import Balance, HouseRules
+from iterum.core.things.setup import Setup
 from tests.conftest import BOARD, charged, even, setup, sized
 
 RULES = HouseRules(rate_c=1.0)

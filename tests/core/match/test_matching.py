@@ -4,12 +4,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.kit import Board, Channel, Charger, Kit
-from iterum.core.bench.rules import HouseRules, MatchBy
 from iterum.core.match.group import judge_group, obstacles, pairs_within_rules, plug_in_order, refusals
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.arrange import match, move_by_hand
+from iterum.core.things.bench import Bench
+from iterum.core.things.kit import Board, Channel, Charger, Kit
+from iterum.core.things.rules import HouseRules, MatchBy
 from tests.conftest import NOON, even, pack
 
 KIT = Kit(boards=(Board("B-6", 6),), chargers=(Charger("c", (Channel("ch", 20, 500, max_cells=14),)),))

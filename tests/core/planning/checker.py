@@ -7,11 +7,11 @@ from collections import Counter
 from dataclasses import replace
 from itertools import pairwise
 
-from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.packs import Reading
-from iterum.core.bench.verdict import judge_pack
 from iterum.core.electrical.charging import charge_packs
 from iterum.core.electrical.joining import joining
+from iterum.core.permit.permit import permit_of
+from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.packs import Reading
 from iterum.exchange.session import from_document
 
 EPS = 1e-4
@@ -39,7 +39,7 @@ def _nobody_flies_empty(document, batches, plan, flown):
     flights = Counter(tag for packs in flown for tag in packs)
     charges = Counter(tag for batch in batches for tag in batch["packs"])
     session = from_document(document)
-    judged = {pack.id: judge_pack(pack, session.rules) for pack in session.packs}
+    judged = {pack.id: permit_of(pack, session.rules) for pack in session.packs}
     for heat in sorted(plan["wanted"], key=lambda heat: heat["at_min"]):
         if heat["fly_min"] and heat["at_min"] > 0:
             fresh = [tag for tag in heat["packs"] if charges[tag] + judged[tag].full > flights[tag]]
@@ -266,7 +266,7 @@ def _minutes(session, batch, for_heats):
     where = replace(session.bench, running=()).setup(batch["board"], batch["channel"])
     if where.feed.input_fault():
         yield "the charger's input volts are wrong"
-    verdict = joining(packs, session.rules, where.lead_mohm, batch["rate_c"]) if len(packs) > 1 else None
+    verdict = joining(packs, session.rules, where.port, batch["rate_c"]) if len(packs) > 1 else None
     if verdict and not verdict.passes:
         yield "joining breaks its rule"
     wait_min = verdict.wait_min if verdict else 0.0

@@ -7,15 +7,15 @@ from itertools import islice
 
 import pytest
 
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session
 from iterum.core.planning.by_hand import move, with_batch
 from iterum.core.planning.plan import outcomes, source_uses, visits_in
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import record_of
 from iterum.core.reasons import Unsafe
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session
 from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document
 from tests.conftest import SOAK, even

@@ -9,9 +9,6 @@ from itertools import islice, pairwise, permutations, product
 import pytest
 from benchmarks.days import day as made_up_day
 
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.explain import explain
 from iterum.core.planning.offers import heat_name, offers
 from iterum.core.planning.planner import Planner
@@ -20,6 +17,9 @@ from iterum.core.planning.record import PlanRecord, record_of
 from iterum.core.planning.replan import Replanner
 from iterum.core.planning.rounds import ChargeKey
 from iterum.core.planning.score import Prefer
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session, Wish
 from iterum.demo import demo_session
 from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document

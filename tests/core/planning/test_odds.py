@@ -6,15 +6,15 @@ from itertools import islice, product
 
 import pytest
 
-from iterum.core.bench.days import Days
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.odds import TRIES, odds_of
 from iterum.core.planning.plan import with_odds
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.rounds import ChargeKey
 from iterum.core.planning.score import Prefer
+from iterum.core.things.days import Days
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Wish
 from iterum.demo import demo_session
 
 CALM = Days(0.0, 1.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)

@@ -4,10 +4,10 @@ from datetime import timedelta
 
 import pytest
 
-from iterum.core.bench.kit import Board, Channel, Charger, Kit
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session
 from iterum.core.planning.parts import Charged, days_of, part_gains
+from iterum.core.things.kit import Board, Channel, Charger, Kit
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session
 from iterum.wording import sentence
 from tests.conftest import NOON, even
 

@@ -7,10 +7,6 @@ from itertools import islice, permutations, product
 
 import pytest
 
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.rules import HouseRules, MatchBy
-from iterum.core.bench.session import Session, Wish
 from iterum.core.electrical.plugging import join_reasons, plug_by_plug
 from iterum.core.planning.bounds import Leaders, leaders_bound_min, lower_bound_min
 from iterum.core.planning.explain import bottlenecks, explain
@@ -21,6 +17,10 @@ from iterum.core.planning.schedule import Gene, decode
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
 from iterum.core.planning.starts import boards_by_hand, one_pack_a_channel
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.rules import HouseRules, MatchBy
+from iterum.core.things.session import Session, Wish
 from iterum.demo import demo_session
 from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document
@@ -135,7 +135,7 @@ def test_as_soon_as_exhaustive_search_on_small_sessions(seed):
     session = Session(tuple(packs), kit, HouseRules(rate_c=2.0))
     plan = planned(session, chunks=20)
     best = exhaustive(Problem(session))
-    assert plan.makespan_min <= best * 1.02 + 0.5  # the full model may add to what the estimate says
+    assert plan.makespan_min <= best * 1.02 + 1.0  # the full model may add to what the estimate says
     # Where watts are shared a slower rate may end sooner, and no proof over a few rates holds over all of them.
     assert plan.proved or seed % 2
     assert plan.bound_min <= best + 0.5
@@ -178,11 +178,12 @@ def test_what_is_called_gentle_the_model_lets_pass_plug_by_plug_on_any_board(see
                  discharge_c=rng.choice((20, 75)))
             for n in range(rng.randint(2, 4))
         )  # fmt: skip
-        problem = Problem(Session(packs, Kit((Board("B", 6, lead_mohm=rng.choice((1, 5, 20))),)), rules))
-        if problem._gentle(packs):
+        board = Board("B", 6, lead_mohm=rng.choice((1, 5, 20)), port_fuse_a=rng.choice((None, 5, 20)))
+        problem = Problem(Session(packs, Kit((board,)), rules))
+        if problem._gentle(packs, board.port):
             gentle += 1
             for order in permutations(packs):
-                assert join_reasons(plug_by_plug(order, problem._least_lead_mohm), rules) == ()
+                assert join_reasons(plug_by_plug(order, board.lead_mohm), rules, board.port) == ()
     assert gentle > 5
 
 

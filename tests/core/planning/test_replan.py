@@ -8,12 +8,12 @@ from itertools import islice
 
 import pytest
 
-from iterum.core.bench.packs import Condition, Reading
-from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.record import PlanRecord, record_of
 from iterum.core.planning.replan import FROZEN_MIN, Replanner, changes, kept_at
+from iterum.core.things.packs import Condition, Reading
+from iterum.core.things.session import Session, Wish
 from iterum.demo import demo_session
 from iterum.exchange.plan_result import batch_document, plan_document
 from iterum.exchange.session import to_document

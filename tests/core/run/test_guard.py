@@ -6,11 +6,11 @@ from datetime import timedelta
 import numpy as np
 import pytest
 
-from iterum.core.bench.choice import Kind
 from iterum.core.run.guard import ARMED, CONFIRMED, IDLE_A, ChannelReading, Memory, followed, judge, may_flow_a
 from iterum.core.season.outlook import COOL, HOT, Observation
 from iterum.core.season.run import Act, State, Status
 from iterum.core.season.watching import Alarm
+from iterum.core.things.choice import Kind
 from iterum.wording import sentence
 from tests.conftest import NOON
 from tests.guardian.runs import charging_run

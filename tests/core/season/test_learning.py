@@ -7,11 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.curve import KnownPoint, Learned, soc_from_rest, through
 from iterum.core.season.health import ChargeRecord, health
 from iterum.core.season.learning import learn, step_mohm, with_like
 from iterum.core.season.outlook import Observation
+from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.curve import KnownPoint, Learned, soc_from_rest, through
 from tests.conftest import NOON, even
 
 LIPO = CHEMISTRIES["lipo"].curve

@@ -4,16 +4,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.bench import Bench, Running
-from iterum.core.bench.choice import Choice, Kind
-from iterum.core.bench.kit import Board, Channel, Charger, Kit
-from iterum.core.bench.session import Session
 from iterum.core.planning.planner import Planner
 from iterum.core.reasons import Unsafe
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State, after, next_act
 from iterum.core.season.upkeep import BALANCE_A, EVEN_OUT_MIN, Upkeep, upkeep
 from iterum.core.season.watching import Alarm, findings
+from iterum.core.things.bench import Bench, Running
+from iterum.core.things.choice import Choice, Kind
+from iterum.core.things.kit import Board, Channel, Charger, Kit
+from iterum.core.things.session import Session
 from iterum.wording import sentence
 from tests.conftest import even, pack
 
@@ -66,7 +66,7 @@ class TestDown:
     def test_what_may_not_be_joined_or_is_hurt_comes_down_nowhere(self):
         assert refused([FULL, even("L", 3.9, mah=5000, cells=6)], Kind.DOWN) >= {"window_too_wide"}
         assert refused([even("H", 4.1, condition="damaged")], Kind.DOWN) == {"damaged"}
-        assert refused([pack("N", chemistry="nimh", cells=8)], Kind.DOWN) == {"not_measured"}
+        assert refused([pack("N", chemistry="nimh", cells=8)], Kind.DOWN) == {"ends_by_drop", "not_measured"}
         assert refused([even("P", 4.1)], Kind.DOWN, end_v=3.0) == {"down_too_low"}
         assert refused([even("P", 3.7)], Kind.DOWN) == {"down_is_there"}
 
@@ -132,4 +132,4 @@ class TestBalance:
         assert refused([even("P", 3.9)], Kind.BALANCE) == {"upkeep_even_already"}
         total_only = even("T", 3.9)
         total_only = type(total_only)(**{**vars(total_only), "reading": type(total_only.reading)(15.6)})
-        assert "upkeep_cells_unread" in refused([total_only], Kind.BALANCE)
+        assert "cells_not_read" in refused([total_only], Kind.BALANCE)

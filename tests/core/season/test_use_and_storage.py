@@ -8,13 +8,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.kit import Board, Channel, Charger, Kit
-from iterum.core.bench.packs import Condition
-from iterum.core.bench.rules import HouseRules
+from iterum.core.permit.permit import Way
 from iterum.core.season.flight import Part, flight, timer_from_recharge
 from iterum.core.season.health import Advice, ChargeRecord, capacity_told, health, ran_low
-from iterum.core.season.storage import Way, gap_of, plan_storage
+from iterum.core.season.storage import gap_of, plan_storage
+from iterum.core.things.bench import Bench
+from iterum.core.things.kit import Board, Channel, Charger, Kit
+from iterum.core.things.packs import Condition
+from iterum.core.things.rules import HouseRules
 from iterum.wording import sentence
 from tests.conftest import even, pack
 

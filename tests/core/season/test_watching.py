@@ -6,13 +6,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.feed import Feed
-from iterum.core.bench.kit import Board, Channel, Charger
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.setup import Setup
 from iterum.core.electrical.charging import charge_packs
 from iterum.core.season.outlook import Observation, expect, outlook
 from iterum.core.season.watching import BAND_V, Alarm, findings, next_check_min
+from iterum.core.things.feed import Feed
+from iterum.core.things.kit import Board, Channel, Charger
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.setup import Setup
 from iterum.wording import sentence
 from tests.conftest import even
 

@@ -4,15 +4,15 @@ from dataclasses import replace
 
 import pytest
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.faults import Level
-from iterum.core.bench.feed import Feed
-from iterum.core.bench.kit import Board, Channel, Charger, Source
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.setup import Setup
+from iterum.core.permit.facts import Level
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.size import charge, size
+from iterum.core.things.choice import Choice
+from iterum.core.things.feed import Feed
+from iterum.core.things.kit import Board, Channel, Charger, Source
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.setup import Setup
 from iterum.wording import about
 from tests.conftest import BOARD, bench_of, charged, choice_for, even, pack, setup, sized
 

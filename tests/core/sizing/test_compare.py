@@ -6,13 +6,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.bench import Bench, Running
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import Board, Channel, Charger, Kit
-from iterum.core.bench.rules import HouseRules
 from iterum.core.sizing.arrange import match, place_groups
 from iterum.core.sizing.compare import one_after_another, refills, together
 from iterum.core.sizing.size import size
+from iterum.core.things.bench import Bench, Running
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Board, Channel, Charger, Kit
+from iterum.core.things.rules import HouseRules
 from tests.benches import random_bench
 from tests.conftest import even
 

@@ -6,15 +6,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.feed import feed_of
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.limits import tied
-from iterum.core.bench.rules import HouseRules, SizeAt
-from iterum.core.bench.setup import Setup
+from iterum.core.amps.limits import tied
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.arrange import suggest
+from iterum.core.things.bench import Bench
+from iterum.core.things.choice import Choice
+from iterum.core.things.feed import feed_of
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.things.rules import HouseRules, SizeAt
+from iterum.core.things.setup import Setup
 from tests.conftest import BOARD, even, setup, sized
 
 ONE_C = HouseRules(rate_c=1.0)

@@ -4,10 +4,10 @@ from datetime import timedelta
 
 import pytest
 
-from iterum.core.bench.session import Wish
 from iterum.core.electrical.charging import charge_packs
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.outlook import Observation, expect, outlook
+from iterum.core.things.session import Wish
 from iterum.exchange.heats import Heat
 from iterum.web.pictures import charge_card, trend
 from iterum.web.pictures.scale import Scale

@@ -6,9 +6,11 @@ from itertools import pairwise
 
 import pytest
 
-from iterum.core.bench.chain import trees
+from iterum.core.permit.permit import Way, permits
 from iterum.core.season.box import Standing
-from iterum.core.season.storage import THERE_V, Way, plan_storage
+from iterum.core.season.storage import plan_storage
+from iterum.core.things.chain import trees
+from iterum.core.things.volts import THERE_V
 from iterum.web.packs.views import box
 from iterum.web.pictures import chain
 from iterum.web.put_away.views import HEIGHT, ladder
@@ -26,7 +28,7 @@ def test_every_pack_stands_once_in_the_box(seed):
     for shelf in shown.shelves:
         places = [list(Standing).index(group.standing) for group in shelf.groups]
         assert places == sorted(places)  # what is urgent first
-    verdicts = session.bench.verdicts
+    verdicts = permits(session.bench)
     for shelf in shown.shelves:
         for group in shelf.groups:
             may_charge = [verdicts[case.tag].charges for case in group.cases]

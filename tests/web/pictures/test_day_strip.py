@@ -6,11 +6,11 @@ from itertools import pairwise
 
 import pytest
 
-from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import SourceUse, WishOutcome
 from iterum.core.planning.record import PlanRecord
 from iterum.core.planning.rounds import ChargeKey
+from iterum.core.things.session import Wish
 from iterum.web.pictures.day_strip import MARGIN, NARROW, WIDE, Named, draw
 
 AT = datetime(2026, 6, 13, 8, 47, tzinfo=UTC)

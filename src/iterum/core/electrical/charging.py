@@ -6,20 +6,23 @@ from operator import attrgetter
 
 import numpy as np
 
-from iterum.core.bench.curve import StateOfCharge
-from iterum.core.bench.limits import POWER_LIMITS, Limit
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import Balance, HouseRules
-from iterum.core.bench.setup import Setup, least_power_w, powers_of, total_ah
-from iterum.core.bench.verdict import judge_pack
+from iterum.core.amps.limits import POWER_LIMITS, Limit
 from iterum.core.electrical.circuit import ROUGH_TOLERANCE, Branch, Feeding, Trace, branch_of, run
-from iterum.core.electrical.estimate import as_one_pack, estimate
+from iterum.core.electrical.estimate import as_one_pack, energy_to_wh, estimate
 from iterum.core.electrical.plugging import seen_by
 from iterum.core.electrical.resistance import Basis, Use, resistance_of
+from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.curve import StateOfCharge
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import Balance, HouseRules
+from iterum.core.things.setup import Setup, least_power_w, powers_of, total_ah
 
-LONGEST_S = 24 * 3600.0
+DAY_MIN = 24 * 60.0
+"""A charge that does not end within so long is refused."""
+FOLLOWED_S = 8 * 24 * 3600.0
+"""So long a charge is followed, so that its watt-hours are those of all of it."""
 NICKEL_CHARGING_V = 1.45
 """V per cell of a nickel pack while it charges, for its watts and watt-hours. Common practice, no source."""
 BALANCE_EVERY = 5
@@ -58,7 +61,7 @@ class Charge:
     high one. balance_min : the allowance on top. cc_minutes : until the end volts are reached. power_limited_min : how
     long watts, not the dial, set the amps; power_costs_min : how much longer the charge takes for it. charge_mah,
     energy_out_wh : into the packs. energy_in_wh, peak_input_w : at the source.
-    done : False where it was still going after a day.
+    done : False where it does not end within a day; what it takes is that of the whole charge all the same.
     """
 
     trace: Trace
@@ -88,13 +91,16 @@ def _at(trace: Trace, moment_s: float, index: int) -> float:
     return float(np.interp(moment_s, trace.t_s, trace.current_a[:, index]))
 
 
-def _packs_charged(packs: Sequence[Pack], trace: Trace, start: Sequence[Branch]) -> tuple[PackCharged, ...]:
+def _packs_charged(
+    packs: Sequence[Pack], trace: Trace, start: Sequence[Branch], others: Sequence[Trace]
+) -> tuple[PackCharged, ...]:
+    """What each pack takes. others : the same charge at the ends of what the volts leave open; the highest C counts."""
     end_s = float(trace.t_s[-1])
     charged = []
     for index, (seen, branch) in enumerate(zip(seen_by(packs, trace), start, strict=True)):
         share_a = (_at(trace, min(60.0, end_s), index), _at(trace, end_s / 2, index), _at(trace, end_s, index))
         taken = float(trace.soc[-1, index]) - branch.soc
-        highest_a = max(float(trace.current_a[:, index].max()), 0.0)
+        highest_a = max(0.0, *(float(one.current_a[:, index].max()) for one in (trace, *others)))
         rate_c = highest_a / packs[index].capacity_ah
         charge_mah = taken * branch.capacity_as / 3.6
         end_soc = min(max(float(trace.soc[-1, index]), 0.0), 1.0)
@@ -167,19 +173,21 @@ def charge_packs(
     end_v = packs[0].cells * rules.full_v(packs[0].chemistry)
     power = min(powers_of(setup), key=lambda item: item.left_w)
     feeding = Feeding(current_a, power.left_w, end_v)
-    trace = run(start, feeding, LONGEST_S, tail)
+    trace = run(start, feeding, FOLLOWED_S, tail)
     minutes = float(trace.t_s[-1]) / 60
     slow, fast = (
-        run(_shifted(packs, start, to), feeding, LONGEST_S, tail, tolerance=ROUGH_TOLERANCE) for to in (_LOW, _HIGH)
+        run(_shifted(packs, start, to), feeding, FOLLOWED_S, tail, tolerance=ROUGH_TOLERANCE) for to in (_LOW, _HIGH)
     )
     ends = [float(end.t_s[-1]) / 60 for end in (slow, fast)]
     put_in = [_put_in_mah(end) for end in (trace, slow, fast)]
     free_minutes = minutes
     if trace.power_limited_s > 0:
-        free_minutes = float(run(start, replace(feeding, power_w=float("inf")), LONGEST_S, tail).t_s[-1]) / 60
+        free_minutes = float(run(start, replace(feeding, power_w=float("inf")), FOLLOWED_S, tail).t_s[-1]) / 60
     peak_out_w = float((trace.node_v * trace.feed_a).max())
     efficiency = setup.feed.efficiency_from_source
-    charged = _packs_charged(packs, trace, start)
+    charged = _packs_charged(packs, trace, start, (slow, fast))
+    # What was still going after days is reckoned to its end without the model.
+    whole_wh = 0.0 if trace.done else energy_to_wh(packs, rules.full_v(packs[0].chemistry))
     return Charge(
         trace=trace,
         current_a=current_a,
@@ -195,13 +203,13 @@ def charge_packs(
         charge_mah=sum(item.charge_mah for item in charged),
         charge_low_mah=min(put_in),
         charge_high_mah=max(put_in),
-        energy_out_wh=trace.energy_wh,
-        energy_in_wh=trace.energy_wh / efficiency,
-        energy_in_high_wh=max(end.energy_wh for end in (trace, slow, fast)) / efficiency,
+        energy_out_wh=max(trace.energy_wh, whole_wh),
+        energy_in_wh=max(trace.energy_wh, whole_wh) / efficiency,
+        energy_in_high_wh=max(whole_wh, *(end.energy_wh for end in (trace, slow, fast))) / efficiency,
         peak_out_w=peak_out_w,
         peak_input_w=peak_out_w / efficiency,
         packs=charged,
-        done=trace.done,
+        done=trace.done and at_most(minutes, DAY_MIN),
     )
 
 
@@ -230,7 +238,8 @@ def _nickel_charge(packs: Sequence[Pack], setup: Setup, current_a: float) -> Cha
         charge_mah=1000 * sum(ah),
         charge_low_mah=0.0, charge_high_mah=1000 * sum(ah), energy_out_wh=energy_wh,
         energy_in_wh=energy_wh / efficiency, energy_in_high_wh=energy_wh / efficiency,
-        peak_out_w=node_v * current_a, peak_input_w=node_v * current_a / efficiency, packs=charged, done=True,
+        peak_out_w=node_v * current_a, peak_input_w=node_v * current_a / efficiency, packs=charged,
+        done=at_most(high_min, DAY_MIN),
     )  # fmt: skip
 
 
@@ -278,6 +287,6 @@ def balance_due(packs: Sequence[Pack]) -> bool:
 def balance_allowance_min(packs: Sequence[Pack], rules: HouseRules) -> float:
     """Minutes that balancing may add once these packs are full."""
     first = packs[0]
-    weak = any(judge_pack(pack, rules).max_rate_c is not None for pack in packs) if len(packs) == 1 else False
+    weak = any(permit_of(pack, rules).weak for pack in packs)
     balanced = rules.balance is Balance.EVERY_CHARGE or weak or balance_due(packs)
     return BALANCE_ALLOWANCE_MIN if balanced and first.cells > 1 and first.chemistry.joins else 0.0

@@ -21,11 +21,11 @@ from math import exp, inf
 import numpy as np
 from numpy.typing import NDArray
 
-from iterum.core.bench.curve import STEPS, soc_from_rest
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
-from iterum.core.bench.packs import Pack
 from iterum.core.electrical.resistance import Use, resistance_of
 from iterum.core.quantities import NOISE
+from iterum.core.things.curve import STEPS, soc_from_rest
+from iterum.core.things.kit import DEFAULT_LEAD_MOHM
+from iterum.core.things.packs import Pack
 
 Array = NDArray[np.float64]
 

@@ -14,11 +14,11 @@ from math import ceil
 import numpy as np
 from numpy.typing import NDArray
 
-from iterum.core.bench.curve import soc_from_rest
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
-from iterum.core.bench.packs import Pack
 from iterum.core.electrical.circuit import TAIL
 from iterum.core.electrical.resistance import Use, resistance_of
+from iterum.core.things.curve import soc_from_rest
+from iterum.core.things.kit import DEFAULT_LEAD_MOHM
+from iterum.core.things.packs import Pack
 
 Array = NDArray[np.float64]
 

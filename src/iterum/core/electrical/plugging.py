@@ -1,4 +1,8 @@
-"""What packs see when they are plugged together: at each plug the largest current of any pack, and for how long."""
+"""What packs see when they are plugged together: at each plug what flows into each pack and out of it, and how long.
+
+What flows into a pack is limited like a charge; what flows out of it is limited by what it may give, because giving is
+not charging.
+"""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -6,16 +10,16 @@ from functools import lru_cache
 
 import numpy as np
 
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.circuit import Array, Branch, Feeding, Trace, branch_of, run, settled
 from iterum.core.electrical.resistance import Basis, resistance_of
 from iterum.core.quantities import NOISE, at_most
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.kit import DEFAULT_LEAD_MOHM, Port
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
 
 SHOWN_S = 1800.0
-"""EvenedOut out is followed for half an hour."""
+"""What flows after joining is followed for half an hour."""
 BALANCE_WIRE_MOHM = 30.0
 """One balance wire with its contacts: 10 to 20 cm of 22 to 26 AWG copper at 53 to 134 mOhm a metre. An estimate."""
 
@@ -24,15 +28,19 @@ BALANCE_WIRE_MOHM = 30.0
 class PackJoined:
     """What one pack sees when the group is joined.
 
-    peak_current_a : its largest current, positive is being charged. peak_rate_c : the size of it in C.
-    over_s : seconds above its own charge C. basis : what its resistance rests on.
+    peak_current_a : its largest current, A, positive is being charged. peak_rate_c : the size of it in C.
+    into_c, out_c : the most C into it, and out of it. over_s : seconds that what flows into it is above its charge C.
+    basis : what its resistance rests on.
     """
 
     id: str
     peak_current_a: float
     peak_rate_c: float
+    into_c: float
+    out_c: float
     over_s: float
     charge_c: float
+    gives_c: float
     basis: Basis
 
 
@@ -40,15 +48,26 @@ class PackJoined:
 class Plug:
     """One pack being plugged to those before it.
 
-    rate_c, current_a : the most C, and amps, through any pack. worst : the pack longest above its charge C, or seeing
-    the most C. wait_s : to wait before it is plugged in.
+    into : the pack that takes the most C. out : the pack that gives most, measured by what it may give. longest : the
+    pack that is longest above its charge C. current_a : the most amps through any pack. wait_s : to wait before it.
     """
 
     id: str
-    rate_c: float
+    into: PackJoined
+    out: PackJoined
+    longest: PackJoined
     current_a: float
-    worst: PackJoined
     wait_s: float = 0.0
+
+    @property
+    def rate_c(self) -> float:
+        """The most C into any pack."""
+        return self.into.into_c
+
+    @property
+    def worst(self) -> PackJoined:
+        """The pack longest above its charge C, or the one that takes the most C."""
+        return self.longest if self.longest.over_s > 0 else self.into
 
 
 def time_above(t_s: Array, size: Array, limit: float) -> float:
@@ -83,14 +102,27 @@ def latest(times_s: Sequence[float | None]) -> float | None:
 
 
 def seen_by(packs: Sequence[Pack], trace: Trace) -> tuple[PackJoined, ...]:
-    """The largest current of each pack in a trace, and its seconds above its charge C."""
-    sizes_a = np.abs(trace.current_a)
-    peaks_a = trace.current_a[sizes_a.argmax(axis=0), range(len(packs))].tolist()
+    """The largest currents of each pack in a trace, in both directions, and its seconds above its charge C."""
+    highest_a, lowest_a = trace.current_a.max(axis=0).tolist(), trace.current_a.min(axis=0).tolist()
     seen = []
-    for index, (pack, peak_a) in enumerate(zip(packs, peaks_a, strict=True)):
-        peak_c, most_c = abs(peak_a) / pack.capacity_ah, pack.charge_c + NOISE
-        over_s = time_above(trace.t_s, sizes_a[:, index] / pack.capacity_ah, most_c) if peak_c > most_c else 0.0
-        seen.append(PackJoined(pack.id, peak_a, peak_c, over_s, pack.charge_c, resistance_of(pack).basis))
+    for index, (pack, high_a, low_a) in enumerate(zip(packs, highest_a, lowest_a, strict=True)):
+        capacity_ah, most_c = pack.capacity_ah, pack.charge_c + NOISE
+        into_c, out_c = max(high_a, 0.0) / capacity_ah, max(-low_a, 0.0) / capacity_ah
+        over_s = time_above(trace.t_s, trace.current_a[:, index] / capacity_ah, most_c) if into_c > most_c else 0.0
+        peak_a = high_a if into_c >= out_c else low_a
+        seen.append(
+            PackJoined(
+                id=pack.id,
+                peak_current_a=peak_a,
+                peak_rate_c=abs(peak_a) / capacity_ah,
+                into_c=into_c,
+                out_c=out_c,
+                over_s=over_s,
+                charge_c=pack.charge_c,
+                gives_c=pack.gives_c,
+                basis=resistance_of(pack).basis,
+            )
+        )
     return tuple(seen)
 
 
@@ -121,24 +153,41 @@ def _plug_by_plug(packs: tuple[Pack, ...], lead_mohm: float) -> tuple[Plug, ...]
 
 def _plug(packs: Sequence[Pack], trace: Trace) -> Plug:
     """What the last of these packs does to any of them."""
-    seen = seen_by(packs, trace)
-    fiercest = max(seen, key=lambda item: item.peak_rate_c)
-    worst = max(seen, key=lambda item: (item.over_s, item.peak_rate_c))
-    worst = worst if worst.over_s > 0 else fiercest
-    return Plug(packs[-1].id, fiercest.peak_rate_c, max(abs(item.peak_current_a) for item in seen), worst)
+    return plug_of(packs[-1].id, seen_by(packs, trace))
 
 
-def join_reasons(plugs: Sequence[Plug], rules: HouseRules) -> tuple[Reason, ...]:
-    """Why a group breaks the joining rule, empty when it does not: at which plug, how many C, how long."""
-    if rules.join_peak_c is None:
-        return ()
+def plug_of(pack_id: str, seen: Sequence[PackJoined]) -> Plug:
+    """One plug, by what every pack sees then.
+
+    pack_id : of the pack that is plugged in.
+    """
+    return Plug(
+        id=pack_id,
+        into=max(seen, key=lambda item: item.into_c),
+        out=max(seen, key=lambda item: item.out_c / item.gives_c),
+        longest=max(seen, key=lambda item: (item.over_s, item.into_c)),
+        current_a=max(abs(item.peak_current_a) for item in seen),
+    )
+
+
+def join_reasons(plugs: Sequence[Plug], rules: HouseRules, port: Port) -> tuple[Reason, ...]:
+    """Why a group must not be joined so, empty when it may: at which plug, how many C or amps, how long.
+
+    port : of the board. What flows out of a pack and through a fuse is limited whatever the house rule on joining.
+    """
     reasons = []
     for plug in plugs:
-        if not at_most(plug.rate_c, rules.join_peak_c):
-            reasons.append(reason("join_peak", id=plug.id, rate_c=plug.rate_c, limit_c=rules.join_peak_c))
-        elif not at_most(plug.worst.over_s, rules.join_over_s):
-            numbers = {"over_s": plug.worst.over_s, "limit_s": rules.join_over_s, "charge_c": plug.worst.charge_c}
-            reasons.append(reason("join_long", id=plug.id, other=plug.worst.id, **numbers))
+        into, out, longest = plug.into, plug.out, plug.longest
+        if rules.join_peak_c is not None and not at_most(into.into_c, rules.join_peak_c):
+            numbers = {"rate_c": into.into_c, "limit_c": rules.join_peak_c}
+            reasons.append(reason("join_peak", id=plug.id, other=into.id, **numbers))
+        elif rules.join_peak_c is not None and not at_most(longest.over_s, rules.join_over_s):
+            numbers = {"over_s": longest.over_s, "limit_s": rules.join_over_s, "charge_c": longest.charge_c}
+            reasons.append(reason("join_long", id=plug.id, other=longest.id, **numbers))
+        if not at_most(out.out_c, out.gives_c):
+            reasons.append(reason("join_out", id=plug.id, other=out.id, rate_c=out.out_c, limit_c=out.gives_c))
+        if port.fuse_a is not None and not at_most(plug.current_a, port.fuse_a):
+            reasons.append(reason("join_fuse", id=plug.id, current_a=plug.current_a, fuse_a=port.fuse_a))
     return tuple(reasons)
 
 

@@ -11,8 +11,8 @@ from enum import StrEnum
 from functools import lru_cache
 from math import exp, log
 
-from iterum.core.bench.chemistry import Kind
-from iterum.core.bench.packs import Pack
+from iterum.core.things.chemistry import Kind
+from iterum.core.things.packs import Pack
 
 AT_C = 25.0
 """Degrees Celsius at which the defaults hold, and a meter's reading is taken."""

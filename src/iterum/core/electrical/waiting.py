@@ -10,11 +10,12 @@ from math import ceil
 
 import numpy as np
 
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules, JoinOrder
 from iterum.core.electrical.circuit import ROUGH_TOLERANCE, Branch, Feeding, Trace, branch_of, run
 from iterum.core.electrical.plugging import BALANCE_WIRE_MOHM, SHOWN_S, latest, time_above, time_until
-from iterum.core.quantities import at_most, ceil_to_step, difference
+from iterum.core.quantities import NOISE, at_most, ceil_to_step, difference
+from iterum.core.things.kit import Port
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules, JoinOrder
 
 BALANCE_LEAD_A = 2.0
 """What a balance lead carries. Common practice, no source."""
@@ -39,15 +40,23 @@ def spread_per_cell_v(packs: Sequence[Pack]) -> float:
 
 
 def _over_by_pack(packs: Sequence[Pack], trace: Trace, times: float) -> list[float]:
-    """Seconds of each pack above so many times its charge C."""
+    """Seconds in which more than so many times its charge C flows into each pack."""
     return [
-        time_above(trace.t_s, np.abs(trace.current_a[:, index]) / pack.capacity_ah, times * pack.charge_c)
+        time_above(trace.t_s, trace.current_a[:, index] / pack.capacity_ah, times * pack.charge_c)
         for index, pack in enumerate(packs)
     ]
 
 
-def _peak_c(packs: Sequence[Pack], trace: Trace) -> float:
-    return float((np.abs(trace.current_a) / [pack.capacity_ah for pack in packs]).max())
+def _within(packs: Sequence[Pack], trace: Trace, into_c: float, port: Port) -> bool:
+    """Whether no pack takes more C than `into_c` or gives more than it may, and no fuse carries too much."""
+    capacity_ah = np.array([pack.capacity_ah for pack in packs])
+    gives_a = np.array([pack.gives_c for pack in packs]) * capacity_ah
+    fused = port.fuse_a is None or at_most(float(np.abs(trace.current_a).max()), port.fuse_a)
+    return (
+        fused
+        and at_most(float((trace.current_a / capacity_ah).max()), into_c)
+        and bool((trace.current_a + gives_a >= -NOISE).all())
+    )
 
 
 @dataclass(frozen=True)
@@ -67,37 +76,39 @@ def _later(packs: Sequence[Pack], joined: _Joined, seconds: float) -> _Joined:
     return _Joined(trace.last, tuple(one + more for one, more in zip(joined.over_s, over, strict=True)))
 
 
-def _plugged(packs: Sequence[Pack], lead_mohm: float, rules: HouseRules) -> tuple[list[float], _Joined]:
+def _plugged(packs: Sequence[Pack], port: Port, rules: HouseRules) -> tuple[list[float], _Joined]:
     """Seconds to wait before each plug from the second on, and the packs just after the last one.
 
     0 where a hand that goes from plug to plug is slow enough, as for the second pack, to which the first is all there
     is; else each plug waits until the rule holds for it.
     """
-    first = tuple(branch_of(pack, lead_mohm) for pack in packs[:2])
+    first = tuple(branch_of(pack, port.lead_mohm) for pack in packs[:2])
     joined, waits_s = _Joined(first, (0.0, 0.0)), [0.0]
     for count in range(3, len(packs) + 1):
         members, before = packs[:count], packs[: count - 1]
-        new = branch_of(packs[count - 1], lead_mohm)
+        new = branch_of(packs[count - 1], port.lead_mohm)
         for wait_s in BETWEEN_S:
             waited = _later(before, joined, HAND_S + wait_s)
             meeting = _Joined((*waited.branches, new), (*waited.over_s, 0.0))
-            if wait_s == BETWEEN_S[-1] or _bearable(members, meeting, rules):
+            if wait_s == BETWEEN_S[-1] or _bearable(members, meeting, rules, port):
                 break
         waits_s.append(wait_s)
         joined = meeting
     return waits_s, joined
 
 
-def _bearable(packs: Sequence[Pack], joined: _Joined, rules: HouseRules) -> bool:
+def _bearable(packs: Sequence[Pack], joined: _Joined, rules: HouseRules, port: Port) -> bool:
     """Whether these packs, just plugged together, keep the joining rule if they are left to even out."""
     assert rules.join_peak_c is not None  # asked by whoever calls
     trace = run(joined.branches, Feeding(), SHOWN_S, settled_a=[pack.max_charge_a for pack in packs])
     over = zip(joined.over_s, _over_by_pack(packs, trace, 1.0), strict=True)
     longest_s = max(one + more for one, more in over)
-    return at_most(_peak_c(packs, trace), rules.join_peak_c) and at_most(longest_s, rules.join_over_s)
+    return at_most(longest_s, rules.join_over_s) and _within(packs, trace, rules.join_peak_c, port)
 
 
-def _wait_before_charge_s(packs: Sequence[Pack], joined: _Joined, rules: HouseRules, rate_c: float) -> float:
+def _wait_before_charge_s(
+    packs: Sequence[Pack], joined: _Joined, rules: HouseRules, rate_c: float, port: Port
+) -> float:
     """Seconds from the last plug until the charger may add its share to what evening out still pushes."""
     assert rules.join_peak_c is not None
     amps = rate_c * sum(pack.capacity_ah for pack in packs)
@@ -107,7 +118,7 @@ def _wait_before_charge_s(packs: Sequence[Pack], joined: _Joined, rules: HouseRu
         trace = run(waited.branches, Feeding(amps), SHARE_FOLLOWED_S, tolerance=ROUGH_TOLERANCE)
         over = zip(waited.over_s, _over_by_pack(packs, trace, OVER_SHARE), strict=True)
         longest_s = max(one + more for one, more in over)
-        return at_most(longest_s, rules.join_over_s) and at_most(_peak_c(packs, trace), most_c)
+        return at_most(longest_s, rules.join_over_s) and _within(packs, trace, most_c, port)
 
     waited, too_short, enough = _later(packs, joined, HAND_S), 0, ceil(SHOWN_S / WAIT_STEP_S)
     if bearable(waited):
@@ -144,6 +155,11 @@ class Waits:
     plugged: tuple[Branch, ...]
     evened_s: float = 0.0
 
+    @property
+    def all_min(self) -> float:
+        """All waits together, min."""
+        return sum(self.between_s) / 60 + self.charge_min
+
     @cached_property
     def start(self) -> tuple[Branch, ...]:
         """The packs as they are when charging begins. Reckoned when asked for: most who ask for minutes do not."""
@@ -152,22 +168,22 @@ class Waits:
         return run(self.plugged, Feeding(), self.evened_s, tolerance=ROUGH_TOLERANCE).last
 
 
-def waits(packs: Sequence[Pack], lead_mohm: float, rules: HouseRules, rate_c: float) -> Waits:
-    """How long these packs wait to be charged at `rate_c`. packs : in the order to plug them in.
+def waits(packs: Sequence[Pack], port: Port, rules: HouseRules, rate_c: float) -> Waits:
+    """How long these packs wait to be charged. packs : in the order to plug them in.
 
-    lead_mohm : plug and lead of one branch, mOhm, 0 or more.
+    port : of the board. rate_c : multiples of capacity per hour; 0 for packs that no charger follows.
     """
-    branches = tuple(branch_of(pack, lead_mohm) for pack in packs)
+    branches = tuple(branch_of(pack, port.lead_mohm) for pack in packs)
     none = (0.0,) * max(len(packs) - 1, 0)
     if len(packs) < 2 or at_most(spread_per_cell_v(packs), NO_WAIT_V):
         return Waits(none, 0.0, branches)
     if rules.join_peak_c is None:
         return Waits(none, 0.0, _by_hand(packs, branches))
-    between_s, joined = _plugged(packs, lead_mohm, rules)
-    wait_s = _wait_before_charge_s(packs, joined, rules, rate_c)
+    between_s, joined = _plugged(packs, port, rules)
+    wait_s = _wait_before_charge_s(packs, joined, rules, rate_c, port)
     if rules.join_order is JoinOrder.SETTLE_THEN_BALANCE:
         evening = run(joined.branches, Feeding(), SHOWN_S)
-        wait_s = max(wait_s, balance_s(packs, evening, lead_mohm) or 0.0)
+        wait_s = max(wait_s, balance_s(packs, evening, port.lead_mohm) or 0.0)
     charge_min = ceil_to_step(wait_s, WAIT_STEP_S) / 60
     return Waits(tuple(between_s), charge_min, joined.branches, HAND_S + 60 * charge_min)
 

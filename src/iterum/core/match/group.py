@@ -4,11 +4,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules, MatchBy
-from iterum.core.bench.verdict import judge_pack
+from iterum.core.permit.facts import Act
+from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import at_most, difference, spread
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules, MatchBy
+
+MOST_APART_C = 15.0
+"""Packs whose temperatures differ by more share no board. Common practice, no source."""
 
 
 @dataclass(frozen=True)
@@ -107,6 +111,10 @@ def obstacles(packs: Sequence[Pack], rules: HouseRules, ports: int | None = None
                 over_v=gap_v - rules.cell_window_v(),
             )
         )
+    degrees = [pack.temperature_c for pack in packs if pack.temperature_c is not None]
+    if degrees and not at_most(max(degrees) - min(degrees), MOST_APART_C):
+        numbers = {"coldest_c": min(degrees), "warmest_c": max(degrees), "limit_c": MOST_APART_C}
+        reasons.append(reason("temperatures_differ", **numbers))
     capacities = [pack.capacity_mah for pack in packs]
     if rules.max_capacity_ratio is not None and not at_most(
         max(capacities), min(capacities) * rules.max_capacity_ratio
@@ -152,7 +160,24 @@ def in_plug_order(packs: Sequence[Pack]) -> tuple[Pack, ...]:
     So the odd one goes in last when it is high (the others share what it pushes) and never last when it is
     low (it would take everything). Common practice, no source.
     """
-    return tuple(sorted(packs, key=lambda pack: (rest_v(pack), pack.id)))
+    return tuple(sorted(packs, key=figures))
+
+
+def figures(pack: Pack) -> tuple[object, ...]:
+    """What packs are put in order by: rest volts, then every other figure. Tags decide nothing."""
+    reading, learned = pack.reading, pack.learned
+    return (
+        reading.pack_v if reading else 0.0,
+        reading.cell_v if reading else (),
+        pack.capacity_ah,
+        pack.capacity_mah,
+        pack.charge_c,
+        pack.gives_c,
+        pack.resistance_mohm,
+        pack.temperature_c or 0.0,
+        learned.capacity_mah if learned else 0.0,
+        pack.connector or "",
+    )
 
 
 def plug_in_order(packs: Sequence[Pack]) -> tuple[str, ...]:
@@ -183,11 +208,11 @@ def refusals(packs: Sequence[Pack], rules: HouseRules, ports: int | None) -> tup
     ports : of the board; None where no board is known.
     """
     reasons: list[Reason] = []
-    verdicts = [judge_pack(pack, rules) for pack in packs]
+    verdicts = [permit_of(pack, rules) for pack in packs]
     mixed_full = len({verdict.full for verdict in verdicts}) > 1
     for verdict in verdicts:
-        keeps = verdict.keeping_from_charge() if len(packs) == 1 else verdict.keeping_from_board()
-        told = [item for item in verdict.reasons if mixed_full and item.code in ("full", "full_by_charge")]
+        keeps = verdict.against(Act.CHARGE if len(packs) == 1 else Act.JOIN)
+        told = verdict.fullness if mixed_full else ()
         reasons += [Reason(item.code, {**item.numbers, "id": verdict.pack.id}) for item in (*keeps, *told)]
     families = {pack.family for pack in packs}
     if len(families) > 1 or (len(packs) > 1 and all(pack.reading is not None for pack in packs)):
@@ -206,7 +231,7 @@ def unjoinable(packs: Sequence[Pack]) -> tuple[Reason, ...]:
     against = []
     for pack in packs:
         codes = _NEVER_JOINED if len(packs) > 1 else _NEVER_JOINED[:-1]
-        verdict = judge_pack(pack, HouseRules())
+        verdict = permit_of(pack, HouseRules())
         against += [
             Reason(item.code, {**item.numbers, "id": pack.id}) for item in verdict.reasons if item.code in codes
         ]

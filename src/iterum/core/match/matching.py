@@ -10,14 +10,25 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-from iterum.core.bench.chemistry import END_STEP_V
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules, MatchBy
-from iterum.core.bench.verdict import PackVerdict, judge_pack
-from iterum.core.match.group import Group, average_v, group_size_limit, judge_group, obstacles, rest_v
+from iterum.core.match.group import (
+    MOST_APART_C,
+    Group,
+    average_v,
+    figures,
+    group_size_limit,
+    in_plug_order,
+    judge_group,
+    obstacles,
+    rest_v,
+)
 from iterum.core.match.grouping import cover
+from iterum.core.permit.facts import Act
+from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.quantities import NOISE, floor_to_step
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.chemistry import END_STEP_V
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules, MatchBy
 
 
 @dataclass(frozen=True)
@@ -50,7 +61,7 @@ class Matching:
 
     groups: tuple[Group, ...]
     left_out: tuple[LeftOut, ...]
-    verdicts: tuple[PackVerdict, ...]
+    verdicts: tuple[Permit, ...]
     proven: bool
 
 
@@ -64,7 +75,7 @@ def _may_join_masks(packs: Sequence[Pack], rules: HouseRules) -> list[int]:
     masks = [1 << index for index in range(len(packs))]
     for low in range(len(packs)):
         low_cells = packs[low].reading.cell_v  # type: ignore[union-attr]
-        low_mah = packs[low].capacity_mah
+        low_mah, low_c = packs[low].capacity_mah, packs[low].temperature_c
         for high in range(low + 1, len(packs)):
             if rules.match_by is MatchBy.VOLTS_PER_CELL:
                 within = volts[high] / cells - volts[low] / cells <= limit + NOISE
@@ -77,6 +88,9 @@ def _may_join_masks(packs: Sequence[Pack], rules: HouseRules) -> list[int]:
             high_mah = packs[high].capacity_mah
             if ratio is not None and max(low_mah, high_mah) > min(low_mah, high_mah) * ratio + NOISE:
                 continue
+            high_c = packs[high].temperature_c
+            if low_c is not None and high_c is not None and abs(high_c - low_c) > MOST_APART_C + NOISE:
+                continue
             high_cells = packs[high].reading.cell_v  # type: ignore[union-attr]
             if low_cells and high_cells:
                 if any(abs(a - b) > cell_limit_v for a, b in zip(low_cells, high_cells, strict=True)):
@@ -86,14 +100,14 @@ def _may_join_masks(packs: Sequence[Pack], rules: HouseRules) -> list[int]:
     return masks
 
 
-def unfit(verdict: PackVerdict) -> LeftOut | None:
+def unfit(verdict: Permit) -> LeftOut | None:
     """Why a pack shares no board whatever the others are, or None when it may."""
     pack = verdict.pack
-    for item in (*verdict.keeping_from_charge(), *verdict.keeping_from_board()):
+    told = verdict.against(Act.CHARGE)
+    if verdict.full and not told:  # a full pack needs no charge, alone or with others
+        return LeftOut(pack, verdict.fullness[0], reason("fix_full", id=pack.id))
+    for item in told or verdict.against(Act.JOIN):
         return LeftOut(pack, item, reason(f"fix_{item.code}", id=pack.id))
-    if verdict.full:
-        item = next(item for item in verdict.reasons if item.code in ("full", "full_by_charge"))
-        return LeftOut(pack, item, reason("fix_full", id=pack.id))
     return None
 
 
@@ -124,7 +138,7 @@ def _alone(pack: Pack, groups: Sequence[Sequence[Pack]], rules: HouseRules, port
 
 def _told_against(first: Reason, pack: Pack, group: Sequence[Pack]) -> Reason:
     """The obstacle with the group that it stands against."""
-    nearest = min(group, key=lambda item: (abs(average_v(item) - average_v(pack)), item.id)).id
+    nearest = min(group, key=lambda item: (abs(average_v(item) - average_v(pack)), figures(item))).id
     if first.code == "ports_full":
         return reason("no_port_left", nearest=nearest, ports=first.numbers["ports"])
     return Reason(first.code, {**first.numbers, "nearest": nearest})
@@ -168,7 +182,7 @@ def match_packs(
     packs: Sequence[Pack],
     rules: HouseRules,
     ports_for: Callable[[int], int | None],
-    verdicts: Mapping[str, PackVerdict] | None = None,
+    verdicts: Mapping[str, Permit] | None = None,
 ) -> Matching:
     """Group measured packs for boards: each group inside every rule, as few as can be, then narrowest.
 
@@ -176,7 +190,7 @@ def match_packs(
     verdicts : by pack, where they are known already. Packs that are unfit, full or near no other are left out, each
     with the reason and a fix.
     """
-    judged = tuple((verdicts or {}).get(pack.id) or judge_pack(pack, rules) for pack in packs)
+    judged = tuple((verdicts or {}).get(pack.id) or permit_of(pack, rules) for pack in packs)
     left_out: list[LeftOut] = []
     families: dict[str, list[Pack]] = defaultdict(list)
     for verdict in judged:
@@ -203,7 +217,7 @@ def _grouped(
 
     Families never mix, so what one of them comes to is worked out once for the same packs.
     """
-    ordered = sorted(members, key=lambda pack: (rest_v(pack), pack.id))
+    ordered = in_plug_order(members)
     limit = group_size_limit(rules, ports)
     covered = cover(
         [average_v(pack) for pack in ordered],

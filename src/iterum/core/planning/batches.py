@@ -3,13 +3,13 @@
 from dataclasses import dataclass, replace
 from functools import cached_property
 
-from iterum.core.bench.bench import Running
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.feed import Feed
-from iterum.core.bench.kit import Channel
-from iterum.core.bench.session import Session
-from iterum.core.bench.setup import total_ah
 from iterum.core.planning.rounds import ChargeKey
+from iterum.core.things.bench import Running
+from iterum.core.things.choice import Choice
+from iterum.core.things.feed import Feed
+from iterum.core.things.kit import Channel
+from iterum.core.things.session import Session
+from iterum.core.things.setup import total_ah
 
 
 @dataclass(frozen=True)

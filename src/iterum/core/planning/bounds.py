@@ -11,14 +11,14 @@ from typing import Any
 import numpy as np
 from ortools.linear_solver.python import model_builder
 
-from iterum.core.bench.curve import soc_from_rest
-from iterum.core.bench.limits import limits_of, setup_faults
-from iterum.core.bench.packs import Pack
+from iterum.core.amps.limits import limits_of, setup_faults
 from iterum.core.electrical.estimate import as_one_pack, estimate
 from iterum.core.electrical.resistance import Use, resistance_of
 from iterum.core.match.group import measure_window
 from iterum.core.planning.problem import Problem
 from iterum.core.quantities import at_most, floor_to_step
+from iterum.core.things.curve import soc_from_rest
+from iterum.core.things.packs import Pack
 
 SPARED = 0.02
 """The part of its capacity that a pack may lack when its amps have fallen to a tenth: the table's last step at most."""

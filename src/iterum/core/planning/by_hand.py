@@ -3,13 +3,13 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from iterum.core.bench.limits import current_to_dial, setup_faults
-from iterum.core.bench.session import Session
+from iterum.core.amps.limits import current_to_dial, setup_faults
 from iterum.core.planning.batches import Costs, PlannedBatch
 from iterum.core.planning.history import Past, problem_as_it_is
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import EPS, Occupancy, free_from, power_free_from
 from iterum.core.reasons import Reason, Unsafe, reason
+from iterum.core.things.session import Session
 
 
 @dataclass(frozen=True)

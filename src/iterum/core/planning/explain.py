@@ -5,9 +5,6 @@ from dataclasses import replace
 from itertools import islice
 from math import ceil
 
-from iterum.core.bench.kit import Kit
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session
 from iterum.core.match.group import obstacles
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import BatchWhy, Plan, Relaxed
@@ -17,6 +14,9 @@ from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
 from iterum.core.quantities import MOMENT_MIN
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.kit import Kit
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session
 
 LEAST_GAIN = 0.03
 """Gains under this are noise of the search and are not reported."""
@@ -207,8 +207,8 @@ def _more_energy(kit: Kit, source_id: str, more_wh: float) -> Kit:
     return replace(
         kit,
         sources=tuple(
-            replace(item, energy_wh=(item.energy_wh or 0.0) + more_wh / item.usable_fraction)
-            if item.id == source_id and item.usable_fraction
+            replace(item, energy_wh=(item.energy_wh or 0.0) + more_wh / item.usable_part)
+            if item.id == source_id and item.usable_part
             else item
             for item in kit.sources
         ),

@@ -5,12 +5,12 @@ from dataclasses import dataclass, replace
 from datetime import timedelta
 from math import inf
 
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.session import Session, Wish
-from iterum.core.bench.verdict import judge_pack
+from iterum.core.permit.permit import permit_of
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import Waiting, returned
+from iterum.core.things.packs import Pack
+from iterum.core.things.session import Session, Wish
 
 
 @dataclass(frozen=True)
@@ -132,4 +132,4 @@ def _read_min(session: Session, pack: Pack) -> float:
 
 
 def _is_full(session: Session, pack: Pack) -> bool:
-    return judge_pack(pack, session.rules).full
+    return permit_of(pack, session.rules).full

@@ -2,11 +2,12 @@
 
 from dataclasses import dataclass, field
 
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.setup import Setup
 from iterum.core.electrical.waiting import Waits
 from iterum.core.planning.batches import Costs
+from iterum.core.things.kit import Port
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.setup import Setup
 
 
 @dataclass
@@ -19,8 +20,8 @@ class Known:
     costs: dict[tuple[tuple[int, ...], int, int, int], Costs | None] = field(default_factory=dict)
     exact: dict[tuple[tuple[int, ...], int, int, int], Costs] = field(default_factory=dict)
     minutes: dict[tuple[tuple[int, ...], float, float | None, float], float] = field(default_factory=dict)
-    orders: dict[tuple[int, ...], tuple[int, ...] | None] = field(default_factory=dict)
-    waits: dict[tuple[tuple[int, ...], float, float], Waits] = field(default_factory=dict)
+    may_meet: dict[tuple[tuple[int, ...], Port], bool] = field(default_factory=dict)
+    waits: dict[tuple[tuple[int, ...], Port, float], Waits] = field(default_factory=dict)
     nearly: dict[tuple[object, ...], float] = field(default_factory=dict)
     setups: dict[tuple[int, int], Setup] = field(default_factory=dict)
     full_in_min: dict[int, float] = field(default_factory=dict)

@@ -10,10 +10,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from math import sqrt
 
-from iterum.core.bench.days import Days
-from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.quantities import at_most
+from iterum.core.things.days import Days
+from iterum.core.things.session import Wish
 
 TRIES = 300
 

@@ -10,8 +10,6 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from statistics import median
 
-from iterum.core.bench.packs import Reading
-from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.explain import explain
 from iterum.core.planning.heats import DaySearch
 from iterum.core.planning.parts import parts
@@ -24,6 +22,8 @@ from iterum.core.planning.schedule import decode
 from iterum.core.planning.score import score_of
 from iterum.core.quantities import at_most
 from iterum.core.reasons import reason
+from iterum.core.things.packs import Reading
+from iterum.core.things.session import Session, Wish
 
 STEPS, TRIES = 2, 10
 """Of search for each offer, from the plan at hand, and decisions tried in each."""

@@ -6,13 +6,13 @@ from datetime import date, datetime
 from itertools import islice
 from typing import Any
 
-from iterum.core.bench.kit import Charger, Kit, Supply
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.session import Session
 from iterum.core.planning.plan import SourceUse
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.schedule import decode
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.kit import Charger, Kit, Supply
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.session import Session
 
 MORE_WH = 100.0
 LEAST_PACKS = 4
@@ -70,7 +70,7 @@ def parts(kit: Kit, sources: Sequence[SourceUse] = ()) -> Iterator[tuple[str, di
     for use in sources:
         if use.usable_wh is not None and use.usable_wh - use.used_wh < MORE_WH:
             more = tuple(
-                replace(item, energy_wh=(item.energy_wh or 0.0) + MORE_WH / item.usable_fraction)
+                replace(item, energy_wh=(item.energy_wh or 0.0) + MORE_WH / item.usable_part)
                 if item.id == use.id else item for item in kit.sources
             )  # fmt: skip
             yield "offer_energy", {"source": use.id, "wh": MORE_WH}, replace(kit, sources=more)

@@ -4,10 +4,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from math import inf
 
-from iterum.core.bench.kit import Kit
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.odds import Odds, odds_of
 from iterum.core.planning.problem import Problem
@@ -16,6 +12,10 @@ from iterum.core.planning.schedule import Gene, visits_of
 from iterum.core.planning.score import Score
 from iterum.core.quantities import MOMENT_MIN, at_most
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.kit import Kit
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Wish
 
 
 @dataclass(frozen=True)

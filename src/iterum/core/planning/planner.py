@@ -3,7 +3,6 @@
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
-from iterum.core.bench.session import Session
 from iterum.core.electrical.estimate import charge_to_mah
 from iterum.core.match.matching import unfit
 from iterum.core.planning.batches import PlannedBatch
@@ -17,6 +16,7 @@ from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.search import Candidate, Search
 from iterum.core.quantities import MOMENT_MIN
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.session import Session
 
 PROVED_WITHIN_MIN = 0.5
 """A plan within this of its bound counts as proved: times are rounded to a twentieth of a minute in the proof."""
@@ -178,7 +178,7 @@ class Planner:
         packs = [self.problem.packs[index] for index in item.gene.members]
         machine = self.problem.machines[item.gene.machine]
         return PlannedBatch(
-            charges=self.problem.plug_order(item.gene.members),
+            charges=self.problem.plug_order(item.gene.members, item.board),
             family=packs[0].family,
             board=self.problem.boards[item.board].id if item.board >= 0 else None,
             channel=machine.channel.id,

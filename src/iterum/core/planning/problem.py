@@ -10,21 +10,14 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from math import ceil, inf, log2
 
-from iterum.core.bench.bench import Running
-from iterum.core.bench.chemistry import END_STEP_V
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
-from iterum.core.bench.limits import current_to_dial, setup_faults
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session, Wish
-from iterum.core.bench.setup import Setup, least_power_w, total_ah
-from iterum.core.bench.verdict import PackVerdict, judge_pack
+from iterum.core.amps.limits import current_to_dial, setup_faults
 from iterum.core.electrical.charging import balance_allowance_min, charge_packs
 from iterum.core.electrical.estimate import energy_to_wh
-from iterum.core.electrical.joining import passing_order
+from iterum.core.electrical.joining import passing_order, waits_at_c
 from iterum.core.electrical.resistance import resistance_of
 from iterum.core.electrical.waiting import NO_WAIT_V, Waits, spread_per_cell_v, waits
-from iterum.core.match.group import group_size_limit, in_plug_order, obstacles
+from iterum.core.match.group import figures, group_size_limit, in_plug_order, obstacles
+from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.planning.batches import Costs, Machine, PlannedBatch, batch_in_hand
 from iterum.core.planning.known import Known
 from iterum.core.planning.resources import Resources
@@ -32,10 +25,17 @@ from iterum.core.planning.rounds import ChargeKey, Flight, Round, Rounds, Waitin
 from iterum.core.quantities import at_most, ceil_to_step
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.dial import minutes_at
+from iterum.core.things.bench import Running
+from iterum.core.things.chemistry import END_STEP_V
+from iterum.core.things.kit import Port
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session, Wish
+from iterum.core.things.setup import Setup, least_power_w, total_ah
 
 
-def _by_volts(pack: Pack) -> tuple[str, float, str]:
-    return pack.family, pack.cell_v or 0.0, pack.id
+def _by_volts(pack: Pack) -> tuple[object, ...]:
+    return pack.family, *figures(pack)
 
 
 @dataclass
@@ -76,9 +76,9 @@ class Problem(Resources):
         return (*self.fixed, *(batch_in_hand(running, self.session) for running in self.session.running))
 
     @cached_property
-    def verdicts(self) -> tuple[PackVerdict, ...]:
+    def verdicts(self) -> tuple[Permit, ...]:
         """The verdict on each pack of the session that no batch has in hand."""
-        return tuple(judge_pack(pack, self.rules) for pack in self.session.bench.free_packs)
+        return tuple(permit_of(pack, self.rules) for pack in self.session.bench.free_packs)
 
     @cached_property
     def packs(self) -> tuple[Pack, ...]:
@@ -141,7 +141,7 @@ class Problem(Resources):
     @cached_property
     def joins(self) -> tuple[bool, ...]:
         """By pack, whether it may share a board at all."""
-        return tuple(judge_pack(pack, self.rules).joins for pack in self.packs)
+        return tuple(permit_of(pack, self.rules).joins for pack in self.packs)
 
     # ------------------------------------------------------------------ a day of heats
 
@@ -274,52 +274,43 @@ class Problem(Resources):
             return False
         if obstacles(packs, self.rules):
             return False
-        return self.order_of(key) is not None
+        ports = {board.port for board in self.boards if board.takes(packs[0].cells)} or {Port()}
+        return any(self._may_meet(key, port) for port in ports)
 
-    def order_of(self, members: tuple[int, ...]) -> tuple[Pack, ...] | None:
-        """The packs of a batch in the order to plug them in; None where the joining rule allows none.
+    def _may_meet(self, members: tuple[int, ...], port: Port) -> bool:
+        """Whether the joining rule allows these packs on a board with such ports, in any order."""
+        key = (self._numbers(members), port)
+        if key not in self.known.may_meet:
+            packs = [self.packs[index] for index in members]
+            gentle = self._gentle(packs, port)
+            self.known.may_meet[key] = gentle or passing_order(packs, self.rules, port) is not None
+        return self.known.may_meet[key]
 
-        members : indices into the packs of the problem.
-        """
+    def _in_order(self, members: tuple[int, ...], port: Port) -> tuple[Pack, ...]:
         packs = [self.packs[index] for index in members]
-        key = self._numbers(members)
-        if key not in self.known.orders:
-            order: Sequence[Pack] | None = packs
-            if len(packs) > 1:
-                order = (
-                    in_plug_order(packs)
-                    if self._gentle(packs)
-                    else passing_order(packs, self.rules, self._least_lead_mohm)
-                )
-            self.known.orders[key] = None if order is None else tuple(map(packs.index, order))
-        places = self.known.orders[key]
-        return None if places is None else tuple(packs[place] for place in places)
+        return passing_order(packs, self.rules, port) or in_plug_order(packs)
 
-    def plug_order(self, members: tuple[int, ...]) -> tuple[ChargeKey, ...]:
+    def plug_order(self, members: tuple[int, ...], board: int) -> tuple[ChargeKey, ...]:
         """The charges of a batch in the order to plug its packs in.
 
-        members : indices into the packs of the problem.
+        members : indices into the packs of the problem. board : index of a board of the problem, -1 for none.
         """
-        order = self.order_of(members)
-        assert order is not None  # a batch was made of them
+        if len(members) == 1:
+            return (self.keys[members[0]],)
         by_tag = {self.keys[index].tag: self.keys[index] for index in members}
-        return tuple(by_tag[pack.id] for pack in order)
+        return tuple(by_tag[pack.id] for pack in self._in_order(members, self.boards[board].port))
 
-    @cached_property
-    def _least_lead_mohm(self) -> float:
-        """The shortest lead of any board: the most current flows there."""
-        return min((board.lead_mohm for board in self.boards), default=DEFAULT_LEAD_MOHM)
-
-    def _gentle(self, packs: Sequence[Pack]) -> bool:
+    def _gentle(self, packs: Sequence[Pack], port: Port) -> bool:
         """Whether even the widest gap against an endless group, each through its own lead, stays within what every
-        pack may take: no need to ask the model plug by plug."""
-        if self.rules.join_peak_c is None:
-            return True
+        pack may take and give: no need to ask the model plug by plug."""
         volts = [pack.reading.pack_v for pack in packs if pack.reading]
-        gap_v = max(volts) - min(volts)
-        lead_ohm = self._least_lead_mohm / 1000
-        worst_c = max(gap_v / ((resistance_of(pack).r0_ohm + lead_ohm) * pack.capacity_ah) for pack in packs)
-        return worst_c <= min(self.rules.join_peak_c, *(pack.charge_c for pack in packs))
+        gap_v, lead_ohm = max(volts) - min(volts), port.lead_mohm / 1000
+        most_a = [gap_v / (resistance_of(pack).r0_ohm + lead_ohm) for pack in packs]
+        join_c = inf if self.rules.join_peak_c is None else self.rules.join_peak_c
+        return max(most_a) <= (port.fuse_a or inf) and all(
+            amps <= min(join_c, pack.charge_c, pack.gives_c) * pack.capacity_ah
+            for amps, pack in zip(most_a, packs, strict=True)
+        )
 
     # ------------------------------------------------------------------ what a batch costs
 
@@ -359,7 +350,7 @@ class Problem(Resources):
     def _reckon(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:
         packs, rules = [self.packs[index] for index in members], self.rules_of(members)
         setup = self.setup(machine, board)
-        if setup_faults(packs, setup):
+        if setup_faults(packs, setup) or (len(packs) > 1 and not self._may_meet(members, setup.port)):
             return None
         try:
             current_a = current_to_dial(packs, setup, rules)
@@ -392,10 +383,10 @@ class Problem(Resources):
     def _waits(self, members: tuple[int, ...], current_a: float, setup: Setup) -> Waits:
         """How long packs that share a board even out, and how they stand then."""
         packs = [self.packs[index] for index in members]
-        key = (self._numbers(members), setup.lead_mohm, round(current_a / total_ah(packs), 6))
+        rate_c = waits_at_c(packs, self.rules, round(current_a / total_ah(packs), 6))
+        key = (self._numbers(members), setup.port, rate_c)
         if key not in self.known.waits:
-            order = self.order_of(members) or in_plug_order(packs)
-            self.known.waits[key] = waits(order, setup.lead_mohm, self.rules, key[2])
+            self.known.waits[key] = waits(self._in_order(members, setup.port), setup.port, self.rules, rate_c)
         return self.known.waits[key]
 
     def _estimated_wait_min(self, packs: Sequence[Pack], current_a: float, setup: Setup) -> float:
@@ -410,11 +401,11 @@ class Problem(Resources):
         # The same for packs of a kind at about the same volts, and no shorter at a lower rate.
         rate_c = ceil(2 * current_a / whole_ah - 0.1) / 2
         kind = (out.family, out.capacity_mah, out.charge_c, resistance_of(out).r0_ohm)
-        key = (*kind, setup.lead_mohm, round(own_v, 1), gap_v, round(log2(others_ah / out.capacity_ah)), rate_c)
+        key = (*kind, setup.port, round(own_v, 1), gap_v, round(log2(others_ah / out.capacity_ah)), rate_c)
         if key not in self.known.nearly:
             reading = Reading.of_cells((own_v + gap_v,) * out.cells)
             pair = in_plug_order((out, replace(out, reading=reading, capacity_mah=1000 * others_ah)))
-            self.known.nearly[key] = waits(pair, setup.lead_mohm, self.rules, rate_c).charge_min
+            self.known.nearly[key] = waits(pair, setup.port, self.rules, rate_c).charge_min
         return self.known.nearly[key]
 
     def balance_of(self, members: Sequence[int]) -> float:
@@ -450,10 +441,9 @@ class Problem(Resources):
         packs = [self.packs[index] for index in members]
         setup, start, wait_min = self.setup(machine, board), None, 0.0
         if len(packs) > 1:
-            order = self.order_of(members) or in_plug_order(packs)
             waited = self._waits(members, costs.current_a, setup)
-            by_id = dict(zip((one.id for one in order), waited.start, strict=True))
-            start, wait_min = [by_id[one.id] for one in packs], waited.charge_min
+            by_id = dict(zip((one.id for one in self._in_order(members, setup.port)), waited.start, strict=True))
+            start, wait_min = [by_id[one.id] for one in packs], waited.all_min
         full = charge_packs(packs, setup, self.rules_of(members), costs.current_a, wait_min, start)
         self.known.exact[key] = replace(
             costs,

@@ -4,11 +4,11 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
-from iterum.core.bench.session import Wish
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.plan import BatchWhy, Plan, Relaxed, SourceUse, WishOutcome
 from iterum.core.reasons import Reason
+from iterum.core.things.session import Wish
 
 
 @dataclass(frozen=True)

@@ -13,14 +13,14 @@ from enum import StrEnum
 from itertools import islice
 from math import inf
 
-from iterum.core.bench.packs import Condition
-from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.batches import PlannedBatch, later
 from iterum.core.planning.history import Flown
 from iterum.core.planning.replan import Replanner
 from iterum.core.planning.rounds import ChargeKey
 from iterum.core.planning.score import Prefer
 from iterum.core.quantities import at_most
+from iterum.core.things.packs import Condition
+from iterum.core.things.session import Session, Wish
 
 CHUNKS = 6
 """Of the search for a plan made anew: counted, not timed, so that the day is the same on every machine."""

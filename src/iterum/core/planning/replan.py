@@ -5,7 +5,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import inf
 
-from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.batches import PlannedBatch, later
 from iterum.core.planning.by_hand import in_the_way
 from iterum.core.planning.history import Flown, could_fly, flights_of, have_flown, packs_as_they_are, shifted
@@ -17,6 +16,7 @@ from iterum.core.planning.schedule import Gene, Occupancy
 from iterum.core.planning.score import Prefer
 from iterum.core.quantities import MOMENT_MIN, at_most
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.session import Session, Wish
 
 FROZEN_MIN = 5.0
 """A batch that is to be set up within this is not moved any more: hands are on it."""

@@ -5,15 +5,15 @@ from datetime import datetime, time, timedelta
 from functools import cached_property
 from math import inf
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.feed import Feed
-from iterum.core.bench.kit import Board, Channel, Kit, Source
-from iterum.core.bench.limits import slower_current
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session
-from iterum.core.bench.setup import Setup
+from iterum.core.amps.limits import slower_current
 from iterum.core.planning.batches import Machine
 from iterum.core.planning.known import Known
+from iterum.core.things.bench import Bench
+from iterum.core.things.feed import Feed
+from iterum.core.things.kit import Board, Channel, Kit, Source
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session
+from iterum.core.things.setup import Setup
 
 RATE_PARTS = (1.0, 0.75, 0.5)
 """Parts of the amps that sizing allows, at which a batch may be charged: the fastest starves others of watts. After

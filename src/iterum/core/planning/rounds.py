@@ -10,11 +10,14 @@ from dataclasses import dataclass, replace
 from enum import IntEnum
 from typing import NamedTuple
 
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session, Wish
-from iterum.core.bench.verdict import SPREAD_WEAK_V, PackVerdict, judge_pack
+from iterum.core.match.group import figures
+from iterum.core.permit.facts import Act
+from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.quantities import at_most, spread
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session, Wish
+from iterum.core.things.volts import SPREAD_WEAK_V
 
 RETURN_V = 1.15
 """Volts per cell taken for a flown pack whose chemistry volts do not tell. Never used to end its charge."""
@@ -149,7 +152,7 @@ def _as_apart(pack: Pack, cell_v: float) -> tuple[float, ...]:
 
 def is_sound(pack: Pack, rules: HouseRules) -> bool:
     """Whether nothing speaks against a pack that was charged by plan, read since or not."""
-    against = {item.code for item in judge_pack(pack, rules).keeping_from_charge()}
+    against = {item.code for item in permit_of(pack, rules).against(Act.CHARGE)}
     return not against - {"not_measured", "charged_since"}
 
 
@@ -160,7 +163,7 @@ def heats_to_come(session: Session) -> tuple[Wish, ...]:
 
 def plan_rounds(
     session: Session,
-    verdicts: Sequence[PackVerdict],
+    verdicts: Sequence[Permit],
     coming: Sequence[Waiting],
     flights: Sequence[Flight],
     full_in_min: Callable[[Pack, float], float],
@@ -183,7 +186,7 @@ def plan_rounds(
             id(item): item.from_min + (0.0 if item.enough_for(heat) else full_in_min(item.pack, heat.need))
             for item in mine
         }
-        mine.sort(key=lambda item: (ready[id(item)], item.pack.id))
+        mine.sort(key=lambda item: (ready[id(item)], figures(item.pack)))
         soonest.append(ready[id(mine[heat.count - 1])] if len(mine) >= heat.count else None)
         in_time = [item for item in mine if at_most(ready[id(item)], heat.at_min)] if heat.is_heat else mine
         could.append(len(in_time))
@@ -225,7 +228,7 @@ def _chosen(in_time: Sequence[Waiting], heat: Wish, flight: Flight, ready: Mappi
     }
     key = orders[flight.order]
     free = [item for item in in_time if item.pack.id not in flight.without]
-    free.sort(key=lambda item: (place.get(item.pack.id, len(place)), *key(item), item.pack.id))
+    free.sort(key=lambda item: (place.get(item.pack.id, len(place)), *key(item), figures(item.pack)))
     if not heat.is_heat:
         return free[: heat.count]
     count = heat.count if flight.count is None else flight.count

@@ -3,10 +3,10 @@
 from dataclasses import dataclass
 from enum import StrEnum
 
-from iterum.core.bench.session import Wish
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Schedule
 from iterum.core.quantities import at_most
+from iterum.core.things.session import Wish
 
 
 class Prefer(StrEnum):

@@ -20,7 +20,6 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
-from iterum.core.bench.choice import Kind
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, reason
 from iterum.core.season.figures import not_true
@@ -29,6 +28,7 @@ from iterum.core.season.read_back import END_TOLERANCE_V
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import ACTS, CHARGER_DID, LIVE, ON_BOARD, Act, State, Status
 from iterum.core.season.watching import Alarm, Finding, at_any_time, findings, touched, worst_first
+from iterum.core.things.choice import Kind
 
 IDLE_A = 0.05
 """Amps that a channel may show when it does not charge: the least that chargers of this trade

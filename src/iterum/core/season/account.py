@@ -9,13 +9,13 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from math import inf
 
-from iterum.core.bench.session import Session, Wish
 from iterum.core.planning.batches import later
 from iterum.core.planning.history import have_flown, shifted
 from iterum.core.planning.record import KeptPlan
 from iterum.core.planning.rehearsed import HeatAsFlown, goes_on, never
 from iterum.core.reasons import Reason, reason
 from iterum.core.season.as_it_went import InHand, begun_and_waiting
+from iterum.core.things.session import Session, Wish
 
 Name = tuple[str, str | None]
 """A heat is known by its class and its name: it may slip."""

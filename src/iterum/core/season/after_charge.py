@@ -4,9 +4,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from iterum.core.bench.packs import Pack, Reading
 from iterum.core.season.outlook import AT_END_V, Observation
 from iterum.core.season.records import KeptRun
+from iterum.core.things.packs import Pack, Reading
 
 
 @dataclass(frozen=True)

@@ -85,7 +85,7 @@ def _of_run(item: InHand, taken: set[tuple[str, str | None]], now: datetime) -> 
     if run.state in BEFORE_CHARGE:
         if run.next_act is Act.CHECK:  # they have evened out, and that was all
             return [ToDo(Do.READ_AFTER, run.state_at, run, off=run.packs, off_channel=run.place)]
-        waits = timedelta(minutes=run.card.wait_min) if run.next_act is Act.EVEN_OUT else timedelta()
+        waits = timedelta(minutes=run.card.evens_out_min) if run.next_act is Act.EVEN_OUT else timedelta()
         return [ToDo(Do.GO_ON, run.state_at + waits, run, run.next_act)]
     if run.state in (State.DONE, State.STOPPED):
         return [ToDo(Do.READ_AFTER, run.ended_at or run.state_at, run, off=run.packs, off_channel=run.place)]

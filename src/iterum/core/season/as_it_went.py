@@ -5,8 +5,6 @@ from dataclasses import replace
 from datetime import datetime
 from itertools import chain
 
-from iterum.core.bench.bench import Running
-from iterum.core.bench.session import Session
 from iterum.core.planning.batches import PlannedBatch, batch_in_hand, later
 from iterum.core.planning.by_hand import move, with_batch
 from iterum.core.planning.history import problem_as_it_is
@@ -16,6 +14,8 @@ from iterum.core.planning.replan import FROZEN_MIN
 from iterum.core.reasons import NotThere, reason
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import BEFORE_CHARGE, LIVE, State
+from iterum.core.things.bench import Running
+from iterum.core.things.session import Session
 
 InHand = tuple[KeptRun, Running]
 

@@ -2,13 +2,13 @@
 
 from enum import StrEnum
 
-from iterum.core.bench.choice import Kind
-from iterum.core.bench.packs import Condition
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.verdict import PackVerdict
+from iterum.core.permit.permit import Permit, Way
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import LIVE, Act
-from iterum.core.season.storage import Way, gap_of
+from iterum.core.season.storage import gap_of
+from iterum.core.things.choice import Kind
+from iterum.core.things.packs import Condition
+from iterum.core.things.rules import HouseRules
 
 
 class Standing(StrEnum):
@@ -29,7 +29,7 @@ class Standing(StrEnum):
 ORDER = tuple(Standing)
 
 
-def standing(verdict: PackVerdict, run: KeptRun | None, planned: bool, rules: HouseRules) -> Standing:
+def standing(verdict: Permit, run: KeptRun | None, planned: bool, rules: HouseRules) -> Standing:
     """Where one pack stands.
 
     run : the batch in hand that has it, None without. planned : whether a batch of the plan waits for its time.

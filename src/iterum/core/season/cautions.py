@@ -24,6 +24,7 @@ class Caution:
 CAUTIONS = (
     Caution("caution_inspect", (Act.INSPECT,), PRACTICE),
     Caution("caution_plug_order", (Act.PLUG_IN, "Run sheet"), "the circuit model, and common practice"),
+    Caution("caution_polarity", (Act.PLUG_IN, "Dial card", "Run sheet"), PRACTICE),
     Caution("caution_spark", (Act.PLUG_IN,), PRACTICE),
     Caution("caution_evening", (Act.EVEN_OUT,), "the circuit model: when the currents have died down"),
     Caution("caution_read_back", (Act.READ_BACK, "Dial card", "Run sheet"), PRACTICE),

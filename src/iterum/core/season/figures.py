@@ -3,8 +3,8 @@
 from collections.abc import Sequence
 from math import isfinite
 
-from iterum.core.bench.chemistry import MAX_CELLS
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.chemistry import MAX_CELLS
 
 MOST_CELL_V = 5.0
 """No cell of any chemistry shows more, in any state in which it may be read."""

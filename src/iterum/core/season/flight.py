@@ -3,9 +3,9 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from iterum.core.bench.packs import Pack
 from iterum.core.quantities import at_most, floor_to_step
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.packs import Pack
 
 USABLE_PART = 0.8
 """The part of its capacity that a flight may use. Common practice, no source: the 80 % rule."""

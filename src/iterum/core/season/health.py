@@ -10,10 +10,10 @@ from datetime import date, datetime
 from enum import StrEnum
 from statistics import median
 
-from iterum.core.bench.packs import Condition, Pack
-from iterum.core.bench.verdict import SPREAD_LOOK_V, SPREAD_WEAK_V
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.packs import Condition, Pack
+from iterum.core.things.volts import SPREAD_LOOK_V, SPREAD_WEAK_V
 
 RETIRE_PART, DEMOTE_PART = 0.80, 0.88
 """Capacity now as a part of the label's."""

@@ -3,11 +3,11 @@
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
-from iterum.core.bench.bench import Running
-from iterum.core.bench.choice import Kind
 from iterum.core.season.outlook import Observation, energy_wh, outlook
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import BEFORE_CHARGE, LIVE, Act, State
+from iterum.core.things.bench import Running
+from iterum.core.things.choice import Kind
 
 
 def put_in_mah(run: KeptRun, read_mah: float | None, now: datetime) -> float:

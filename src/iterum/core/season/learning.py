@@ -11,10 +11,10 @@ from dataclasses import dataclass, replace
 from itertools import pairwise
 from statistics import mean, median
 
-from iterum.core.bench.curve import KnownPoint, Learned
-from iterum.core.bench.packs import Pack
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.outlook import Observation
+from iterum.core.things.curve import KnownPoint, Learned
+from iterum.core.things.packs import Pack
 
 COUNT_DOUBT = 0.02
 """How far a charger's mAh may be off. Common practice, no source."""

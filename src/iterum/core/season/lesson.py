@@ -8,24 +8,24 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice, Kind
-from iterum.core.bench.faults import Level
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
-from iterum.core.bench.packs import Condition, Pack
-from iterum.core.bench.rules import JoinOrder
-from iterum.core.bench.session import Session
 from iterum.core.electrical.joining import EvenedOut, even_out
 from iterum.core.electrical.plugging import PackJoined
 from iterum.core.electrical.waiting import BALANCE_LEAD_A
+from iterum.core.permit.facts import Level
+from iterum.core.permit.permit import Way
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, Unsafe, reason
 from iterum.core.season.outlook import expected_of
 from iterum.core.season.run import LIVE, State
-from iterum.core.season.storage import Way, gap_of
+from iterum.core.season.storage import gap_of
 from iterum.core.season.upkeep import Upkeep, upkeep
 from iterum.core.sizing.arrange import answer
 from iterum.core.sizing.size import Sizing
+from iterum.core.things.bench import Bench
+from iterum.core.things.choice import Choice, Kind
+from iterum.core.things.packs import Condition, Pack
+from iterum.core.things.rules import JoinOrder
+from iterum.core.things.session import Session
 
 LACKS_MAH = 0.05
 """Part of what was missing that may still be, where a charge was ended by hand: less is full for a heat."""
@@ -155,8 +155,7 @@ def _joined(bench: Bench, does: Does) -> Outcome:
     board = next((board for board in bench.kit.boards if board.takes(packs[0].cells)), None)
     rules = replace(bench.rules, join_order=JoinOrder.BALANCE_FIRST) if does.balance_first else bench.rules
     try:
-        evening = even_out(packs, rules, board.lead_mohm if board else DEFAULT_LEAD_MOHM, does.last,
-                           board.ports if board else None, does.rate_c)  # fmt: skip
+        evening = even_out(packs, rules, board, does.last, does.rate_c)
     except Unsafe as never:
         return Outcome(packs, refusals=never.reasons, fits=False)
     worst = max(evening.packs, key=lambda item: item.peak_rate_c)

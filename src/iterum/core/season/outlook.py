@@ -5,11 +5,11 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from iterum.core.bench.choice import Kind
-from iterum.core.bench.packs import Pack
 from iterum.core.electrical.charging import Charge
 from iterum.core.sizing.dial import DialCard
 from iterum.core.sizing.size import Hookup
+from iterum.core.things.choice import Kind
+from iterum.core.things.packs import Pack
 
 POINTS = 80
 """Moments at which an expected charge is kept."""

@@ -4,13 +4,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from iterum.core.bench.choice import Choice, Kind
-from iterum.core.bench.packs import Reading
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.outlook import Expected, Observation
 from iterum.core.season.run import OPEN, Act, State, next_act
 from iterum.core.season.watching import Finding
 from iterum.core.sizing.dial import DialCard
+from iterum.core.things.choice import Choice, Kind
+from iterum.core.things.packs import Reading
 
 
 @dataclass(frozen=True)
@@ -24,6 +24,11 @@ class KeptReading:
     origin: str
     corrects: int | None
     corrected_by: int | None
+
+    @property
+    def read_at(self) -> datetime:
+        """When it was read: its own time, or that of writing it down where it has none."""
+        return self.reading.taken_at or self.entered_at
 
 
 @dataclass(frozen=True)
@@ -66,7 +71,7 @@ class KeptRun:
     @property
     def next_act(self) -> Act | None:
         """The act that leads on; None where it waits for the charger or is over."""
-        return next_act(self.state, self.card.wait_min > 0, self.kind)
+        return next_act(self.state, self.card.evens_out_min > 0, self.kind)
 
     def over_by(self, moment: datetime) -> bool:
         """Whether its charge had ended, or it was given up, before a moment."""

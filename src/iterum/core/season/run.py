@@ -5,8 +5,8 @@ The table `ACTS` is all there is to it; the diagram in the docs is drawn from it
 
 from enum import StrEnum
 
-from iterum.core.bench.choice import Kind
 from iterum.core.reasons import Unsafe, reason
+from iterum.core.things.choice import Kind
 
 
 class State(StrEnum):

@@ -1,4 +1,6 @@
-"""Putting away: which packs go up or down to storage volts, on which board and channel, how long, and done by when.
+"""Putting away: which packs go up or down to storage voltage, on which board and channel, how long, and done by when.
+
+Each cell is judged. A pack is discharged until its lowest cell is there; one whose cells are on both sides is balanced.
 
 A plan like any other: the same chain, watts, minimum currents, boards, hands and running batches hold. Up goes on
 boards, at 1C or less. Down takes no watts from the chain, but its amps are few, so a pack that must come down blocks a
@@ -8,44 +10,35 @@ channel for hours; flying it, or charging another pack from it, is often sooner.
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from enum import StrEnum
 from functools import cached_property
 from itertools import islice
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice, Kind
-from iterum.core.bench.kit import Charger
-from iterum.core.bench.limits import smallest_a
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session
-from iterum.core.bench.setup import total_ah
-from iterum.core.bench.verdict import PackVerdict
+from iterum.core.amps.limits import setup_faults, smallest_a
+from iterum.core.match.group import figures
+from iterum.core.permit.facts import Act
+from iterum.core.permit.permit import Way, permits, storage_way
 from iterum.core.planning.batches import Costs, PlannedBatch
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
-from iterum.core.quantities import at_most, difference
+from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, reason
 from iterum.core.season.records import KeptReading
-from iterum.core.season.upkeep import down_amps, down_limits
+from iterum.core.season.upkeep import BALANCE_A, down_amps, down_limits
+from iterum.core.things.bench import Bench
+from iterum.core.things.choice import Choice, Kind
+from iterum.core.things.kit import Charger
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session
+from iterum.core.things.setup import total_ah
 
 EFFICIENCY = 0.85
 """Of the Wh that leave a pack, what reaches another through a charger. Common practice, no source: 80-90 %."""
 LEAST_PAIR_WH = 1.0
 """Less than this is not worth the plugging."""
-THERE_V = 0.02
-"""Within this much of storage volts nothing needs doing."""
 UP_RATE_C = 1.0
 """Nobody is in a hurry to put away."""
 SEARCH_CHUNKS = 4
-
-
-class Way(StrEnum):
-    """Which way a pack must go."""
-
-    UP = "up"
-    DOWN = "down"
-    THERE = "there"
 
 
 @dataclass(frozen=True)
@@ -72,7 +65,7 @@ class StorageBatch:
     @property
     def kind(self) -> Kind:
         """What it is taken in hand as."""
-        return Kind.CHARGE if self.way is Way.UP else Kind.DOWN
+        return {Way.UP: Kind.CHARGE, Way.DOWN: Kind.DOWN}.get(self.way, Kind.BALANCE)
 
 
 @dataclass(frozen=True)
@@ -102,13 +95,17 @@ class PutAway:
 
 def gap_of(pack: Pack, rules: HouseRules) -> Gap | None:
     """How far a measured pack is from storage; None where volts do not tell or there is no reading."""
-    table = pack.table
-    if table is None or pack.cell_v is None:
+    table, reading, way = pack.table, pack.reading, storage_way(pack, rules)
+    if table is None or reading is None or way is None:
         return None
     target_v = rules.storage_of(pack.chemistry)
-    off_v = difference(pack.cell_v, target_v)
-    way = Way.THERE if at_most(abs(off_v), THERE_V) else Way.DOWN if off_v > 0 else Way.UP
-    low, high = sorted((table.soc(target_v), table.soc(pack.cell_v)))
+    cells_v = reading.cell_v or (reading.pack_v / pack.cells,)
+    ends_v = {  # down as far as the lowest cell allows; balanced until the highest is where the lowest is
+        Way.UP: (sum(cells_v) / len(cells_v), target_v),
+        Way.DOWN: (target_v, max(min(cells_v), target_v)),
+        Way.BALANCE: (min(cells_v), max(cells_v)),
+    }.get(way, (target_v, target_v))
+    low, high = sorted(map(table.soc, ends_v))
     steps = 20
     mean_v = sum(table.rest_v(low + (high - low) * (step + 0.5) / steps) for step in range(steps)) / steps
     ah = (high - low) * pack.capacity_ah
@@ -128,7 +125,7 @@ class StorageProblem(Problem):
         return tuple(
             gap.pack
             for gap in sorted(
-                self.gaps.values(), key=lambda gap: (gap.way, gap.pack.family, gap.pack.cell_v, gap.pack.id)
+                self.gaps.values(), key=lambda gap: (gap.way, gap.pack.family, figures(gap.pack))
             )
         )
 
@@ -144,12 +141,25 @@ class StorageProblem(Problem):
         return {name: tuple(members) for name, members in families.items()}
 
     def _judge(self, key: tuple[int, ...]) -> bool:
-        return len({self._way(index) for index in key}) == 1 and super()._judge(key)
+        ways = {self._way(index) for index in key}
+        return len(ways) == 1 and (len(key) == 1 or Way.BALANCE not in ways) and super()._judge(key)
 
     def _reckon(self, members: tuple[int, ...], machine: int, board: int, part: int) -> Costs | None:
         if self._way(members[0]) is Way.UP:
             return super()._reckon(members, machine, board, part)
-        return self._down(members, machine, board) if part == 0 else None
+        if part:
+            return None
+        if self._way(members[0]) is Way.BALANCE:
+            return self._balance(members, machine, board)
+        return self._down(members, machine, board)
+
+    def _balance(self, members: tuple[int, ...], machine: int, board: int) -> Costs | None:
+        """Balancing one pack alone: the few tenths of an amp that balance leads pass."""
+        pack = self.packs[members[0]]
+        if setup_faults([pack], self.setup(machine, board)):
+            return None
+        minutes = 60 * self.gaps[pack.id].move_mah / 1000 / BALANCE_A
+        return Costs(BALANCE_A, BALANCE_A / pack.capacity_ah, 0.0, minutes, minutes, 0.0, 0.0)
 
     def _down(self, members: tuple[int, ...], machine: int, board: int) -> Costs | None:
         """Bringing packs down together: amps by the charger's label, or 1 A and 1C at most, and by its watts."""
@@ -184,9 +194,9 @@ def plan_storage(bench: Bench) -> PutAway:
     """Batches for each pack that is not there, on boards where they may join, soonest done; what runs is left alone."""
     gaps = tuple(
         gap
-        for verdict in bench.verdicts.values()
+        for verdict in permits(bench).values()
         if verdict.pack.id not in bench.in_hand and (gap := gap_of(verdict.pack, bench.rules)) is not None
-        and _may_move(verdict, gap.way)
+        and verdict.may(Act.STORE)
     )  # fmt: skip
     todo = [gap for gap in gaps if gap.way is not Way.THERE]
     storage_v = {gap.pack.chemistry_name: gap.target_v for gap in gaps}
@@ -205,19 +215,17 @@ def plan_storage(bench: Bench) -> PutAway:
     return PutAway(gaps, tuple(batches), _pairs(todo, bench), unplaced)
 
 
-def _may_move(verdict: PackVerdict, way: Way) -> bool:
-    return verdict.comes_down if way is Way.DOWN else verdict.charges
-
-
 def _batch(problem: StorageProblem, batch: PlannedBatch) -> StorageBatch:
     gaps = tuple(problem.gaps[tag] for tag in batch.packs)
     way, target_v = gaps[0].way, gaps[0].target_v
-    choice = Choice(batch.packs, batch.board, batch.channel, current_a=batch.current_a, end_v=target_v)
+    choice = Choice(batch.packs, batch.board, batch.channel)
+    if way is not Way.BALANCE:
+        choice = replace(choice, current_a=batch.current_a, end_v=target_v)
     return StorageBatch(way, target_v, gaps, batch, choice)
 
 
 def _why_not(gap: Gap, problem: StorageProblem) -> Reason:
-    """Nothing discharges it, nothing charges it, or the energy is gone."""
+    """Nothing discharges it, nothing charges or balances it, or the energy is gone."""
     index = problem.packs.index(gap.pack)
     if any(problem.costs((index,), machine, -1, 0) for machine in range(len(problem.machines))):
         return reason("storage_no_energy", id=gap.pack.id, need_wh=gap.move_wh)
@@ -278,7 +286,7 @@ def full_since(
                 continue
             if kept.reading.pack_v / pack.cells < pack.chemistry.full_rest_v:
                 break
-            moment = kept.reading.taken_at or kept.entered_at
+            moment = kept.read_at
         if moment is not None:
             since[pack.id] = moment
     return since

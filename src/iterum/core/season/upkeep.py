@@ -7,16 +7,11 @@ number comes from a label.
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice, Kind
-from iterum.core.bench.kit import Board, Channel
-from iterum.core.bench.limits import Limit, limits_of, setup_faults
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.setup import Setup, total_ah
-from iterum.core.bench.verdict import judge_pack
+from iterum.core.amps.limits import Limit, limits_of, setup_faults
 from iterum.core.electrical.joining import joining
 from iterum.core.match.group import obstacles
+from iterum.core.permit.facts import Act
+from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import at_most, ceil_to_step, difference, floor_to_step
 from iterum.core.reasons import Reason, Unsafe, each_once, reason
 from iterum.core.season.outlook import Expected
@@ -28,9 +23,15 @@ from iterum.core.sizing.dial import (
     TIMER_STEP_MIN,
     DialCard,
 )
+from iterum.core.things.bench import Bench
+from iterum.core.things.choice import Choice, Kind
+from iterum.core.things.kit import Board, Channel
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.setup import Setup, total_ah
 
-DOWN_A, DOWN_C = 1.0, 1.0
-"""Most amps out of packs, and most C, unless the charger's label says more amps."""
+DOWN_A = 1.0
+"""Most amps out of packs, unless the charger's label says more."""
 EVEN_OUT_MIN = 25.0
 """Minutes on the board, connected to nothing: 20 to 30."""
 BALANCE_A = 0.3
@@ -39,6 +40,7 @@ BALANCED_V = 0.01
 """Cells no further apart than this are even: a checker shows no less."""
 DOWN_LEAST_V = 0.01
 """V per cell that a pack must stand over the volts it is brought down to."""
+_ACTS = {Kind.EVEN_OUT: Act.JOIN, Kind.BALANCE: Act.BALANCE, Kind.DOWN: Act.DISCHARGE}
 MODES = {Kind.EVEN_OUT: "on the board, connected to nothing", Kind.BALANCE: "balance only", Kind.DOWN: "discharge"}
 
 
@@ -92,10 +94,20 @@ def down_limits(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> tuple
     return (
         Limit("down_current", most_a, reason("limit_down_current", channel=channel.id,
                                              label=channel.discharge_current_a is not None)),
-        Limit("down_rate", DOWN_C * sum(pack.rated_ah for pack in packs), reason("limit_down_rate", rate_c=DOWN_C)),
+        _down_rate(packs, rules),
         Limit("down_power", power_w / highest_v, reason("limit_down_power", power_w=power_w, pack_v=highest_v)),
         *(limit for limit in limits_of(packs, setup, rules) if limit.name in passing),
     )  # fmt: skip
+
+
+def _down_rate(packs: Sequence[Pack], rules: HouseRules) -> Limit:
+    """The most C out of any of them, the least for a weak or a cold pack."""
+    limits = []
+    for pack in packs:
+        rate_c = permit_of(pack, rules).acts[Act.DISCHARGE].max_rate_c or 0.0
+        current_a = rate_c * pack.rated_ah * total_ah(packs) / pack.capacity_ah
+        limits.append(Limit("down_rate", current_a, reason("limit_down_rate", rate_c=rate_c, id=pack.id)))
+    return min(limits, key=lambda limit: limit.current_a)
 
 
 def down_amps(limits: Sequence[Limit], channel: Channel) -> float:
@@ -125,15 +137,10 @@ def upkeep(bench: Bench, kind: Kind, choice: Choice) -> Upkeep:
 def _packs_against(packs: Sequence[Pack], kind: Kind, rules: HouseRules) -> Iterator[Reason]:
     """What speaks against these packs, each and together, wherever it is done."""
     for pack in packs:
-        verdict = judge_pack(pack, rules)
-        if pack.reading is None:
-            yield reason("not_measured", id=pack.id)
-        elif not verdict.comes_down:
-            yield from (Reason(item.code, {"id": pack.id, **item.numbers}) for item in verdict.reasons)
-        elif kind is Kind.BALANCE and not pack.reading.cell_v:
-            yield reason("upkeep_cells_unread", id=pack.id)
-        elif len(packs) > 1 and not verdict.joins:
-            yield from (Reason(item.code, {"id": pack.id, **item.numbers}) for item in verdict.keeping_from_board())
+        verdict = permit_of(pack, rules)
+        against = verdict.acts[_ACTS[kind]].reasons if not verdict.may(_ACTS[kind]) else ()
+        against += verdict.against(Act.JOIN) if len(packs) > 1 else ()
+        yield from (Reason(item.code, {"id": pack.id, **item.numbers}) for item in against)
     if all(pack.reading is not None for pack in packs) and len(packs) > 1:
         yield from obstacles(packs, rules)
     if kind is Kind.EVEN_OUT and len(packs) < 2:
@@ -147,12 +154,13 @@ def _even_out(bench: Bench, choice: Choice, packs: tuple[Pack, ...]) -> Upkeep:
             and not taken & set(board.part_ids)]  # fmt: skip
     if not fits:
         raise Unsafe((reason("board_missing", count=len(packs)),))
-    joined = joining(packs, bench.rules, fits[0].lead_mohm, 0.0)
+    joined = joining(packs, bench.rules, fits[0].port, 0.0)
     if not joined.passes:
         raise Unsafe(joined.reasons)
     charge_ah = sum((pack.reading.pack_v if pack.reading else 0.0) * pack.capacity_ah for pack in packs)
     rest_v = charge_ah / total_ah(packs) / packs[0].cells
-    card = replace(_card(Kind.EVEN_OUT, packs, bench.rules, 0.0, rest_v, EVEN_OUT_MIN, 0.0), wait_min=EVEN_OUT_MIN)
+    card = replace(_card(Kind.EVEN_OUT, packs, bench.rules, 0.0, rest_v, EVEN_OUT_MIN, 0.0), last_wait_min=EVEN_OUT_MIN,
+                   wait_min=joined.wait_min - joined.last_wait_min + EVEN_OUT_MIN)  # fmt: skip
     return Upkeep(Kind.EVEN_OUT, choice, packs, fits[0], None, (), EVEN_OUT_MIN, 0.0, card, None)
 
 
@@ -202,24 +210,30 @@ def _down(setup: Setup, rules: HouseRules, choice: Choice, packs: tuple[Pack, ..
     target_v = rules.storage_of(packs[0].chemistry) if choice.end_v is None else choice.end_v
     if not at_most(least_v, target_v):
         raise Unsafe((reason("down_too_low", typed=target_v, low_v=least_v),))
-    over = [pack for pack in packs if not at_most(target_v + DOWN_LEAST_V, pack.cell_v or 0.0)]
-    if over:
+    there = [pack for pack in packs if not at_most(target_v + DOWN_LEAST_V, _lowest_v(pack))]
+    if there:
         raise Unsafe(
-            tuple(reason("down_is_there", id=pack.id, cell_v=pack.cell_v or 0.0, end_v=target_v) for pack in over)
+            tuple(reason("down_is_there", id=pack.id, cell_v=_lowest_v(pack), end_v=target_v) for pack in there)
         )
     limits = down_limits(packs, setup, rules)
     most_a = down_amps(limits, setup.channel)
     current_a = most_a if choice.current_a is None else floor_to_step(choice.current_a, setup.channel.current_step_a)
     if not 0 < current_a <= most_a:
         raise Unsafe((reason("down_amps", typed_a=current_a, most_a=most_a, channel=setup.channel.id),))
-    joined = joining(packs, rules, setup.lead_mohm, 0.0) if len(packs) > 1 else None
+    joined = joining(packs, rules, setup.port, 0.0) if len(packs) > 1 else None
     if joined is not None and not joined.passes:
         raise Unsafe(joined.reasons)
-    move_ah = sum(_between_soc(pack, target_v, pack.cell_v or 0.0) * pack.capacity_ah for pack in packs)
+    move_ah = sum(_between_soc(pack, target_v, _lowest_v(pack)) * pack.capacity_ah for pack in packs)
     minutes = 60 * move_ah / current_a
-    wait_min = joined.wait_min if joined else 0.0
-    card = replace(_card(Kind.DOWN, packs, rules, current_a, target_v, minutes, 1000 * move_ah), wait_min=wait_min)
+    card = _card(Kind.DOWN, packs, rules, current_a, target_v, minutes, 1000 * move_ah)
+    if joined is not None:
+        card = replace(card, wait_min=joined.wait_min, last_wait_min=joined.last_wait_min)
     return _upkeep(Kind.DOWN, setup, choice, packs, limits, minutes, 1000 * move_ah, card)
+
+
+def _lowest_v(pack: Pack) -> float:
+    """V of its lowest cell, at which bringing it down ends; the average where only the total was read."""
+    return min(pack.reading.cell_v, default=pack.cell_v or 0.0) if pack.reading else 0.0
 
 
 def _between_soc(pack: Pack, low_v: float, high_v: float) -> float:

@@ -11,11 +11,11 @@ from math import inf
 
 import numpy as np
 
-from iterum.core.bench.choice import Kind
-from iterum.core.bench.verdict import SPREAD_LOOK_V, SPREAD_WEAK_V
 from iterum.core.quantities import at_most, difference
 from iterum.core.reasons import Reason, reason
 from iterum.core.season.outlook import HOT, NO_AMPS_A, WARM, Expected, Observation, outlook
+from iterum.core.things.choice import Kind
+from iterum.core.things.volts import SPREAD_LOOK_V, SPREAD_WEAK_V
 
 CHECK_EVERY_MIN = 10.0
 """Touch every pack about every ten minutes."""

@@ -4,30 +4,31 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
-from iterum.core.bench.bench import Bench, Running
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Kit
-from iterum.core.bench.limits import adapters, limits_and_current, setup_faults
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.setup import Setup
+from iterum.core.amps.limits import adapters, limits_and_current, setup_faults
 from iterum.core.electrical.estimate import energy_to_wh
-from iterum.core.electrical.joining import Joining, joining
+from iterum.core.electrical.joining import PORT, Joining, joining
 from iterum.core.match.group import Group, judge_group, refusals
 from iterum.core.match.matching import LeftOut, Matching, match_packs
+from iterum.core.permit.permit import permits
 from iterum.core.reasons import NotThere, Reason, Unsafe, reason
 from iterum.core.sizing.size import Sizing, hookup, size
+from iterum.core.things.bench import Bench, Running
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Kit
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.setup import Setup
 
 
 def match(bench: Bench) -> Matching:
     """Group the packs that no batch has now, each left-out one with a fix that the kit at hand can do."""
-    matching = match_packs(bench.free_packs, bench.rules, bench.kit.ports_for, bench.verdicts)
+    matching = match_packs(bench.free_packs, bench.rules, bench.kit.ports_for, permits(bench))
     in_hand = (
         LeftOut(pack, reason("in_hand", channel=bench.in_hand[pack.id].channel), reason("fix_in_hand", id=pack.id))
         for pack in bench.packs
         if pack.id in bench.in_hand
     )
-    verdicts = tuple(bench.verdicts.values())
+    verdicts = tuple(permits(bench).values())
     return replace(
         matching, verdicts=verdicts, left_out=(*(mended(bench, left) for left in matching.left_out), *in_hand)
     )
@@ -336,6 +337,6 @@ def joinings(matching: Matching, bench: Bench) -> tuple[Joining, ...]:
             joined.append(placed.sizing.joining)
             continue
         boards = [board for board in bench.kit.all_boards() if board.takes(placed.packs[0].cells)]
-        lead_mohm = min((board.lead_mohm for board in boards), default=DEFAULT_LEAD_MOHM)
-        joined.append(joining(placed.packs, bench.rules, lead_mohm))
+        port = min((board.port for board in boards), key=lambda port: port.lead_mohm, default=PORT)
+        joined.append(joining(placed.packs, bench.rules, port))
     return tuple(joined)

@@ -3,11 +3,11 @@
 from dataclasses import dataclass, replace
 from math import floor
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.packs import Pack
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.size import Sizing, size
+from iterum.core.things.bench import Bench
+from iterum.core.things.choice import Choice
+from iterum.core.things.packs import Pack
 
 
 @dataclass(frozen=True)

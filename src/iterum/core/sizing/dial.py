@@ -8,11 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from iterum.core.bench.limits import adapters
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import Balance, HouseRules, SizeAt
-from iterum.core.bench.setup import Setup, least_power_w, total_ah
-from iterum.core.bench.verdict import judge_pack
+from iterum.core.amps.limits import adapters
 from iterum.core.electrical.charging import (
     BALANCE_ALLOWANCE_MIN,
     NICKEL_FAST,
@@ -22,8 +18,13 @@ from iterum.core.electrical.charging import (
     nickel_minutes,
 )
 from iterum.core.electrical.estimate import as_one_pack, estimate
+from iterum.core.electrical.joining import Joining
+from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import at_most, ceil_to_step
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import Balance, HouseRules, SizeAt
+from iterum.core.things.setup import Setup, least_power_w, total_ah
 
 TIMER_FACTOR = 1.3
 """Safety timer over predicted minutes (practice: 1.3 to 1.5)."""
@@ -59,7 +60,8 @@ class DialCard:
     that drop, mV a cell, at least and at most. stop_mah : mAh at which it must stop whatever else; None where volts
     end it.
     memory : number of the charger's memory that holds these settings; None without one.
-    wait_min : evening out before the charger is started. balance_min : the allowance for balancing in `timer_min`.
+    wait_min : all waits while the packs are plugged in and even out, last_wait_min : the last of them, between the last
+    plug and the start. balance_min : the allowance for balancing in `timer_min`.
     """
 
     chemistry: str
@@ -80,7 +82,13 @@ class DialCard:
     drop_mv: tuple[float, float] | None = None
     stop_mah: float | None = None
     wait_min: float = 0.0
+    last_wait_min: float | None = None
     balance_min: float = BALANCE_ALLOWANCE_MIN
+
+    @property
+    def evens_out_min(self) -> float:
+        """Minutes that the packs even out once all of them are plugged in."""
+        return self.wait_min if self.last_wait_min is None else self.last_wait_min
 
 
 def safety_timer_min(likely_min: float, longest_min: float, factor: float) -> float:
@@ -130,9 +138,10 @@ def memory_of(packs: Sequence[Pack]) -> int | None:
 
 
 def dial_card(
-    packs: Sequence[Pack], charge: Charge, setup: Setup, rules: HouseRules, stop_mah: float | None = None
-) -> DialCard:
-    """What to set for these packs and the charge that is expected of them.
+    packs: Sequence[Pack], charge: Charge, joined: Joining, setup: Setup, rules: HouseRules,
+    stop_mah: float | None = None,
+) -> DialCard:  # fmt: skip
+    """What to set for these packs and the charge that is expected of them, joined so.
 
     stop_mah : mAh at which the charge ends part of the way; None for a whole one.
     """
@@ -163,7 +172,8 @@ def dial_card(
         memory=memory_of(packs),
         drop_mv=None if by_volts else NICKEL_DROP_MV,
         stop_mah=stop_mah,
-        wait_min=charge.wait_min,
+        wait_min=joined.wait_min,
+        last_wait_min=joined.last_wait_min,
         balance_min=balance_min,
     )
 
@@ -195,10 +205,18 @@ def sizing_notes(packs: Sequence[Pack], setup: Setup, rate_c: float, rules: Hous
     notes = list(adapters(packs, setup.board))
     if not at_most(rate_c, FAST_RATE_C):
         notes.append(reason("above_2c", id=packs[0].id, rate_c=rate_c))
-    if any(pack.max_charge_c is None for pack in packs):
-        notes.append(reason("no_label_c", ids=tuple(pack.id for pack in packs if pack.max_charge_c is None)))
+    own = tuple(pack.id for pack in packs if pack.own_rate_c is not None)
+    unlabelled = tuple(pack.id for pack in packs if pack.max_charge_c is None and pack.own_rate_c is None)
+    if own:
+        notes.append(reason("own_rate", ids=own, rate_c=max(pack.own_rate_c or 0.0 for pack in packs)))
+    if unlabelled:
+        notes.append(reason("no_label_c", ids=unlabelled))
+    if setup.feed.watts_are_half:
+        ((input_v, power_w),) = setup.feed.charger.power_by_input_v
+        numbers = {"at_v": input_v, "power_w": power_w, "input_v": setup.feed.input_v}
+        notes.append(reason("watts_at_one_voltage", charger=setup.feed.charger.id, **numbers))
     for pack in packs:
-        told = [item for item in judge_pack(pack, rules).reasons if item.code in _TOLD]
+        told = [item for item in permit_of(pack, rules).reasons if item.code in _TOLD]
         notes += [Reason(item.code, {**item.numbers, "id": pack.id}) for item in told]
     if rules.size_at is not SizeAt.FULL:
         notes.append(reason("backs_off", size_at=rules.size_at.value))
@@ -210,5 +228,5 @@ def sizing_notes(packs: Sequence[Pack], setup: Setup, rate_c: float, rules: Hous
 
 
 _TOLD = ("cells_apart_weak", "nearly_flat", "run_low", "worn", "spent", "charge_c_unlikely", "full", "full_by_charge",
-         "count_possible", "cells_not_read")  # fmt: skip
+         "count_possible", "cells_not_read", "cold", "stale", "life_possible")  # fmt: skip
 """Facts about a pack that belong beside the amps to dial."""

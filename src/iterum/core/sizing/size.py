@@ -9,11 +9,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from math import isfinite
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.chemistry import END_STEP_V
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.faults import Level
-from iterum.core.bench.limits import (
+from iterum.core.amps.limits import (
     Limit,
     amps_faults,
     limits_and_current,
@@ -22,16 +18,21 @@ from iterum.core.bench.limits import (
     setup_faults,
     smallest_a,
 )
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.setup import Setup, total_ah
-from iterum.core.electrical.charging import Charge, charge_packs
+from iterum.core.electrical.charging import DAY_MIN, Charge, charge_packs
 from iterum.core.electrical.estimate import energy_to_wh
 from iterum.core.electrical.joining import Joining, joining, refuse_unjoinable, rests_on_reason
 from iterum.core.match.group import refusals
+from iterum.core.permit.facts import Level
+from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import at_most, ceil_to_step, floor_to_step
 from iterum.core.reasons import Reason, Unsafe, each_once, reason
 from iterum.core.sizing.dial import DialCard, Share, dial_card, drop_off_rate_c, shares_of, sizing_notes
+from iterum.core.things.bench import Bench
+from iterum.core.things.chemistry import END_STEP_V
+from iterum.core.things.choice import Choice
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.setup import Setup, total_ah
 
 OVER_C = 1.02
 """A pack counts as over its charge C from this many times it on: shares are never quite in proportion."""
@@ -119,6 +120,9 @@ def hookup(bench: Bench, choice: Choice) -> Hookup:
         raise Unsafe(faults)
     packs = bench.members(choice.packs)
     chemistry, rules = packs[0].chemistry, bench.rules
+    if choice.own_rate_c is not None:
+        packs = decided(packs, rules, choice.own_rate_c)
+        rules = replace(rules, rate_c=choice.own_rate_c)
     if choice.rate_c is not None:
         rules = replace(rules, rate_c=choice.rate_c)
     if choice.end_v is not None:
@@ -129,6 +133,36 @@ def hookup(bench: Bench, choice: Choice) -> Hookup:
         rules = replace(rules, end_v={**rules.end_v, chemistry.name: choice.end_v})
     setup = bench.refed(choice.channel or "", choice.fed_by).setup(choice.board, choice.channel or "")
     return Hookup(choice, packs, setup, rules)
+
+
+def decided(packs: tuple[Pack, ...], rules: HouseRules, own_rate_c: float) -> tuple[Pack, ...]:
+    """The packs with the pilot's own charge C where their label gives none. Raises Unsafe where nobody may decide so.
+
+    own_rate_c : multiples of capacity per hour, over 1 and at most 2.
+    """
+    against = _against_own(packs, rules)
+    if against:
+        raise Unsafe((reason("own_rate_refused", rate_c=own_rate_c), *against))
+    return tuple(pack if pack.max_charge_c else replace(pack, own_rate_c=own_rate_c) for pack in packs)
+
+
+def may_decide(packs: Sequence[Pack], rules: HouseRules) -> bool:
+    """Whether a pilot may decide on more than 1C: a label gives no charge C, and nothing speaks against it."""
+    return any(not pack.max_charge_c for pack in packs) and not _against_own(packs, rules)
+
+
+def _against_own(packs: Sequence[Pack], rules: HouseRules) -> list[Reason]:
+    against: list[Reason] = []
+    for pack in packs:
+        told = {item.code: item for item in permit_of(pack, rules).reasons}
+        against += [Reason(code, {**told[code].numbers, "id": pack.id}) for code in _NOT_OWN if code in told]
+        if pack.chemistry_name != "lipo":
+            against.append(reason("own_rate_lipo", id=pack.id, chemistry=pack.chemistry.label))
+    return against
+
+
+_NOT_OWN = ("cells_apart_weak", "nearly_flat", "spent", "worn", "cells_not_read", "cold")
+"""Facts with which more than 1C is nobody's own decision."""
 
 
 def against(bench: Bench, place: Hookup) -> tuple[Reason, ...]:
@@ -167,7 +201,7 @@ def charged(packs: tuple[Pack, ...], setup: Setup, rules: HouseRules, current_a:
 @lru_cache(maxsize=2048)
 def _charged(packs: tuple[Pack, ...], setup: Setup, rules: HouseRules, current_a: float) -> tuple[Joining, Charge]:
     """The same, worked out once; what the source still holds does not matter for it."""
-    joined = joining(packs, rules, setup.lead_mohm, current_a / total_ah(packs))
+    joined = joining(packs, rules, setup.port, current_a / total_ah(packs))
     return joined, charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
 
 
@@ -185,6 +219,8 @@ def size(bench: Bench, choice: Choice) -> Sizing:
     packs, setup, rules = place.packs, place.setup, place.rules
     limits, current_a, binding, notes = limits_and_current(packs, setup, rules, choice.current_a)
     joined, result = charged(packs, setup, rules, current_a)
+    if not result.done:
+        raise Unsafe((too_long(result),))
     budget = budget_of(place, result, joined)
     if budget is not None and budget.short:
         raise Unsafe((_short(budget, packs),))
@@ -204,7 +240,7 @@ def size(bench: Bench, choice: Choice) -> Sizing:
         limits=limits,
         shares=shares_of(packs, current_a),
         full_v=packs[0].cells * rules.full_v(chemistry) if chemistry.joins else None,
-        dial=dial_card(packs, result, setup, rules, stop_mah),
+        dial=dial_card(packs, result, joined, setup, rules, stop_mah),
         drop_off_rate_c=drop_off_rate_c(packs, current_a),
         charge=result,
         joining=joined,
@@ -260,6 +296,12 @@ def _reaches_v(place: Hookup, result: Charge, joined: Joining) -> float | None:
     return None
 
 
+def too_long(result: Charge) -> Reason:
+    """That a charge cannot end within a day, with what all of it takes."""
+    hours, limit_h = result.minutes / 60, DAY_MIN / 60
+    return reason("charge_too_long", hours=hours, limit_h=limit_h, need_wh=result.energy_in_high_wh)
+
+
 def _short(budget: Budget, packs: Sequence[Pack]) -> Reason:
     return reason("energy_short", source=budget.source, need_wh=budget.need_wh, left_wh=budget.left_wh,
                   enough_for=budget.enough_for, count=len(packs), until_v=budget.until_v)  # fmt: skip
@@ -290,14 +332,15 @@ def charge(bench: Bench, choice: Choice) -> Judged:
     packs, setup, rules = place.packs, place.setup, place.rules
     refuse_unjoinable(packs)
     current_a, limits, broken = _amps(place)
-    joined = joining(packs, rules, setup.lead_mohm, current_a / total_ah(packs))
+    joined = joining(packs, rules, setup.port, current_a / total_ah(packs))
     result = charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
     budget = budget_of(place, result, joined)
     if budget is not None and budget.short:
         short = _short(budget, packs)
         broken = (*broken, short)
         limits = (*limits, Limit("source_energy", 0.0, short))
-    stops = (*against(bench, place), *broken, *(() if joined.passes else joined.reasons))
+    endless = () if result.done else (too_long(result),)
+    stops = (*against(bench, place), *broken, *endless, *(() if joined.passes else joined.reasons))
     notes = tuple(
         reason("charge_above_c", id=item.id, rate_c=item.peak_rate_c, charge_c=pack.charge_c, over_s=item.over_s)
         for pack, item in zip(packs, result.packs, strict=True)

@@ -7,12 +7,12 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.bench.charger_label import ChargerLabel, read_charger
-from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.kit import Charger
-from iterum.core.bench.ledger import energy_of_label, limits_of_label
-from iterum.core.bench.pack_label import PackLabel, read_label
-from iterum.core.bench.tags import next_tag, tags_from
+from iterum.core.things.charger_label import ChargerLabel, read_charger
+from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.kit import Charger
+from iterum.core.things.ledger import energy_of_label, limits_of_label
+from iterum.core.things.pack_label import PackLabel, read_label
+from iterum.core.things.tags import next_tag, tags_from
 from iterum.exchange.faults import BadInput
 from iterum.exchange.labels import charger_of
 from iterum.exchange.log_csv import read_table

@@ -2,10 +2,10 @@
 
 from dataclasses import dataclass
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.choice import Choice, Kind
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.season.upkeep import Upkeep, least_down_v, upkeep
+from iterum.core.things.bench import Bench
+from iterum.core.things.choice import Choice, Kind
 
 TITLES = {
     Kind.EVEN_OUT: "Even out without a charger",

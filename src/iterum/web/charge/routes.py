@@ -5,6 +5,7 @@ from datetime import timedelta
 from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from iterum.core.permit.permit import permits
 from iterum.web.charge.other import other_page
 from iterum.web.charge.views import dial_page, hidden
 from iterum.web.choices import choice_fields, choice_from
@@ -57,7 +58,7 @@ def _groups() -> str:
 
 def _is_lone(tag: str) -> bool:
     """Whether a pack may be charged and is in no group: its card is opened from here, with no detour."""
-    verdict = bench().verdicts[tag]
+    verdict = permits(bench())[tag]
     grouped = {pack.id for group in desk().matching(now())[0].groups for pack in group.packs}
     return verdict.charges and not verdict.full and tag not in grouped
 

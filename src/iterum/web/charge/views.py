@@ -2,16 +2,16 @@
 
 from dataclasses import dataclass, replace
 
-from iterum.core.bench.bench import MAINS, Bench
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import Board, Channel, Charger
-from iterum.core.bench.limits import Seats, seats_on
-from iterum.core.bench.packs import Pack
+from iterum.core.amps.limits import Seats, seats_on
 from iterum.core.electrical.charging import Charge, charge_packs, narrowing, watts_cost_min
 from iterum.core.reasons import NotThere, Reason
 from iterum.core.sizing.arrange import answer
 from iterum.core.sizing.dial import Share
-from iterum.core.sizing.size import OVER_C, Sizing
+from iterum.core.sizing.size import OVER_C, Sizing, may_decide
+from iterum.core.things.bench import MAINS, Bench
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Board, Channel, Charger
+from iterum.core.things.packs import Pack
 from iterum.services.desk import kit_items
 from iterum.web.pictures import curves, pinch
 
@@ -40,6 +40,7 @@ class DialPage:
     watts_cost_min: float
     ends: tuple[EndChoice, ...]
     seats: Seats
+    may_decide: bool
     boards: tuple[Board, ...]
     channels: tuple[tuple[Charger, Channel], ...]
     busy: frozenset[str]
@@ -95,6 +96,7 @@ def dial_page(bench: Bench, choice: Choice) -> DialPage:
         watts_cost_min=watts_cost_min(packs, sizing.setup, sizing.rules, sizing.limits) if sizing else 0.0,
         ends=_ends(sizing) if sizing else (),
         seats=seats_on(packs, board) if board and board.parts else (),
+        may_decide=may_decide(packs, bench.rules),
         boards=tuple(board for board in bench.kit.all_boards() if board.takes(cells)),
         channels=tuple(bench.kit.channels()),
         busy=frozenset(batch.channel for batch in bench.running) | bench.taken_boards,

@@ -50,7 +50,7 @@ def page() -> str:
 @blueprint.get("/session.json")
 def export() -> Response:
     """Everything in use, as a session file."""
-    return _download(dumps(desk().session(now())), "iterum-session.json")
+    return _download(dumps(desk().session(now()).counted_from(now().astimezone())), "iterum-session.json")
 
 
 @blueprint.get("/copy.sqlite3")
@@ -130,7 +130,7 @@ def _preview(raw: bytes, name: str) -> str | tuple[str, int]:
     try:
         if not raw.strip():
             raise BadInput([Fault("", "Choose a session file first, or paste its text.")])
-        session = parse(raw)
+        session = parse(raw, now())
     except BadInput as bad:
         text = raw.decode("utf-8", "replace")
         return _render(faults=bad.faults, preview=None, text=text, name=name), 422
@@ -143,7 +143,7 @@ def take() -> str | AnyResponse | tuple[str, int]:
     """Take the file in: all of it or nothing."""
     text = request.form.get("text", "")
     try:
-        session = parse(text)
+        session = parse(text, now())
     except BadInput:
         return _preview(text.encode(), "")
     with undoable("A session file brought in") as told:

@@ -8,13 +8,13 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import NotFound
 from werkzeug.wrappers import Response
 
-from iterum.core.bench.charger_label import read_charger
-from iterum.core.bench.kit import Board, Charger, Kit, Supply
-from iterum.core.bench.kit import Source as Origin
-from iterum.core.bench.ledger import Entry, EntryKind, energy_of_label
-from iterum.core.bench.tags import next_tag
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.sizing.arrange import what_it_gives
+from iterum.core.things.charger_label import read_charger
+from iterum.core.things.kit import Board, Charger, Kit, Supply
+from iterum.core.things.kit import Source as Origin
+from iterum.core.things.ledger import Entry, EntryKind, energy_of_label
+from iterum.core.things.tags import next_tag
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.lines import DEFAULT_PORT
 from iterum.exchange.labels import charger_of
@@ -350,7 +350,7 @@ def _as_labelled(document: dict[str, Any], label: str) -> dict[str, str]:
     document.setdefault("energy_wh", told.energy_wh)
     if told.voltage_v is not None:
         document.setdefault("voltage_v", told.voltage_v)
-    if told.usable_fraction is not None and document.get("usable_fraction", 1) == 1:
+    if told.usable_fraction is not None and document.get("usable_fraction") is None:
         document["usable_fraction"] = told.usable_fraction
     flash(f"{label.strip()}: {told.how} = {document['energy_wh']:g} Wh.")
     return {}
@@ -366,7 +366,7 @@ def note_source() -> Response:
     taken_wh = 0.0
     if act == "told":
         left_wh = figure(request.form.get("left_wh", ""))
-        most_wh = (source.energy_wh or 0.0) * source.usable_fraction
+        most_wh = (source.energy_wh or 0.0) * source.usable_part
         if not 0 <= left_wh <= most_wh:
             flash(f"Not written down: it can hold 0 to {most_wh:.0f} Wh that may be taken.", "care")
             return redirect(url_for("kit.page"))

@@ -4,9 +4,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.chain import Link, Tree, trees
-from iterum.core.bench.kit import Board, Channel, Charger, Source, Supply
+from iterum.core.things.bench import Bench
+from iterum.core.things.chain import Link, Tree, trees
+from iterum.core.things.kit import Board, Channel, Charger, Source, Supply
 from iterum.services.desk import kit_items
 from iterum.web.pictures import chain
 
@@ -77,7 +77,7 @@ def _holds(bench: Bench, names: Mapping[str, str]) -> tuple[Holds, ...]:
         whole = source.energy_wh or 0.0
         run = bench.reserved_wh(source.id)
         left = max((source.usable_wh or 0.0) - run, 0.0)
-        reserve = whole * (1 - source.usable_fraction)
+        reserve = whole * (1 - source.usable_part)
         used = max(whole - reserve - left - run, 0.0)
         px = BAR / most_wh if most_wh else 0.0
         bars, at = [], 1.0

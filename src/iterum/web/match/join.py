@@ -3,12 +3,14 @@
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules, JoinOrder
 from iterum.core.electrical.joining import EvenedOut, Joining, even_out
 from iterum.core.match.group import Group, judge_group
 from iterum.core.reasons import Reason
+from iterum.core.season.upkeep import EVEN_OUT_MIN
+from iterum.core.things.choice import Kind
+from iterum.core.things.kit import Board
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules, JoinOrder
 from iterum.web.pictures.curves import PHONE_WIDTH, EveningPicture, draw_evening
 from iterum.wording import minutes
 
@@ -59,29 +61,39 @@ class JoinPage:
         return tuple(item for item in self.evening.reasons if item.code.startswith("rests_on"))
 
 
-def wait_text(seconds: float) -> str:
+def wait_text(wait_min: float) -> str:
     """How long to wait, in words."""
-    return "no wait" if seconds < 1 else f"wait {minutes(seconds / 60)}"
+    return "no wait" if wait_min < 1 / 60 else f"wait {minutes(wait_min)}"
 
 
-def join_steps(joining: Joining, rules: HouseRules) -> tuple[JoinStep, ...]:
-    """The plugs in their order, by the house rule on balance leads, where that is allowed for this group."""
-    plugs = {plug.id: plug for plug in joining.plugs}
+_ENDS = {
+    Kind.CHARGE: ("Board to the charger, a small spark is usual", "then the charger may start"),
+    Kind.DOWN: ("Board to the charger, a small spark is usual", "then it may discharge"),
+    Kind.BALANCE: ("Board to the charger, a small spark is usual", "then it may balance"),
+    Kind.EVEN_OUT: ("Leave them, connected to nothing else", "then measure each again"),
+}
+
+
+def join_steps(joining: Joining, rules: HouseRules, kind: Kind = Kind.CHARGE) -> tuple[JoinStep, ...]:
+    """The timetable as steps for the hands, by the house rule on balance leads, where that is allowed for this group.
+
+    kind : what the packs are joined for; evening out has no charger.
+    """
     balance = JoinStep("Balance leads of all packs", "cell 1 with cell 1: check each plug")
-    steps = [JoinStep("Balance leads of all packs", f"{joining.balance_a or 0:.1f} A at most through a wire")]
+    steps = [JoinStep(balance.act, f"{joining.balance_a or 0:.1f} A at most through a wire")]
     steps = steps if joining.balance_first else []
-    for tag in joining.order:
-        plug = plugs.get(tag)
-        if plug is None:
-            steps.append(JoinStep(f"Main lead of {tag}", "nothing flows yet"))
-            continue
-        head = f"{wait_text(plug.wait_s)} before it; " if plug.wait_s else ""
-        steps.append(JoinStep(f"Main lead of {tag}", f"{head}{plug.rate_c:.1f}C at most"))
+    last = len(joining.timetable) - 1
+    for number, step in enumerate(joining.timetable):
+        told = f"{step.into.into_c:.1f}C at most" if step.into else "red to red; nothing flows yet"
+        if step.wait_min and number < last:
+            told += f"; then {wait_text(step.wait_min)}"
+        steps.append(JoinStep(f"Main lead of {step.plug}", told))
     if not joining.balance_first:
-        at_once = rules.join_order is JoinOrder.BALANCE_AT_ONCE or not joining.wait_min
+        at_once = rules.join_order is JoinOrder.BALANCE_AT_ONCE or not joining.last_wait_min
         steps.append(balance if at_once else JoinStep(balance.act, f"after the wait; {balance.then}"))
-    wait = wait_text(60 * joining.wait_min)
-    steps.append(JoinStep("Board to the charger, a small spark is usual", f"{wait}, then the charger may start"))
+    act, then = _ENDS[kind]
+    wait_min = EVEN_OUT_MIN if kind is Kind.EVEN_OUT else joining.last_wait_min
+    steps.append(JoinStep(act, f"{wait_text(wait_min)}, {then}"))
     return tuple(steps)
 
 
@@ -91,8 +103,7 @@ def join_page(packs: tuple[Pack, ...], board: Board | None, rules: HouseRules, r
 
     rate_c : at which they are to be charged.
     """
-    lead_mohm = board.lead_mohm if board else DEFAULT_LEAD_MOHM
-    evening = even_out(packs, rules, lead_mohm, rate_c=rate_c)
+    evening = even_out(packs, rules, board, rate_c=rate_c)
     group = judge_group(packs, rules, board.ports if board else None)
     return JoinPage(
         packs=packs,

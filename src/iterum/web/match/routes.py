@@ -5,10 +5,10 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.rules import HouseRules
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.sizing.arrange import Placed, answer, choice_of
+from iterum.core.things.choice import Choice
+from iterum.core.things.rules import HouseRules
 from iterum.web.choices import choice_fields
 from iterum.web.context import bench, desk, now
 from iterum.web.figures import whole

@@ -3,12 +3,12 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from iterum.core.bench.curve import StateOfCharge
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.session import Session
-from iterum.core.bench.verdict import PackVerdict
 from iterum.core.match.matching import LeftOut, Matching
+from iterum.core.permit.permit import Permit
 from iterum.core.sizing.arrange import Placed
+from iterum.core.things.curve import StateOfCharge
+from iterum.core.things.packs import Pack
+from iterum.core.things.session import Session
 from iterum.web.match.join import JoinPage
 from iterum.web.pictures import ladder
 from iterum.web.words import amps, letter
@@ -43,7 +43,7 @@ class MatchPage:
     picture: ladder.Ladder | None
     cards: tuple[GroupCard, ...]
     left_out: tuple[LeftOut, ...]
-    verdicts: dict[str, PackVerdict]
+    verdicts: dict[str, Permit]
     fix_minutes: float
     proven: bool
     page: int
@@ -78,7 +78,7 @@ def _pages(groups: Sequence[Placed], left: int) -> list[list[int]]:
     return pages
 
 
-def soc_by_pack(verdicts: Sequence[PackVerdict]) -> dict[str, float]:
+def soc_by_pack(verdicts: Sequence[Permit]) -> dict[str, float]:
     """State of charge (0..1) by pack id, to fill rungs with."""
     by_pack: dict[str, StateOfCharge] = {item.pack.id: item.soc for item in verdicts if item.soc is not None}
     return {pack_id: soc.middle for pack_id, soc in by_pack.items()}

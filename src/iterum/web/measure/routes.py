@@ -7,10 +7,10 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.bench.packs import Condition, Pack
-from iterum.core.bench.verdict import judge_pack
+from iterum.core.permit.permit import permit_of
 from iterum.core.reasons import NotThere
 from iterum.core.season.run import ON_BOARD
+from iterum.core.things.packs import Condition, Pack
 from iterum.devices.driver import LinkLost, Refused
 from iterum.web.context import desk, links, log_book, now, runs
 from iterum.web.degrees import own_degrees
@@ -84,7 +84,7 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False, air
     following = next_to_measure(queue, current.id, on_board)
     others = [item for item in session.packs if item.family != family]
     beyond = None if following else next_to_measure(others, None, on_board)
-    verdict = judge_pack(current, session.rules)
+    verdict = permit_of(current, session.rules)
     lone = verdict.charges and not verdict.full and (len(queue) == 1 or not current.chemistry.joins)
     return render_template(
         "measure/page.html",
@@ -96,7 +96,7 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False, air
         confirm=confirm,
         odd_cells=[cell for item in shown.questions if (cell := item.numbers.get("cell"))] if pack else [],
         by_total=by_total,
-        verdicts=[judge_pack(item, session.rules) for item in queue],
+        verdicts=[permit_of(item, session.rules) for item in queue],
         tabs=tabs,
         family=family,
         following=following,

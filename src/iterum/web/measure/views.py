@@ -4,11 +4,11 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.typed_volts import question_volts
-from iterum.core.bench.verdict import PackVerdict, judge_pack
+from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.reasons import Reason
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.typed_volts import question_volts
 from iterum.web.degrees import own_degrees, typed_c
 from iterum.web.pictures import caliper
 
@@ -103,7 +103,7 @@ def _volts_from(text: str) -> float | None:
 class Look:
     """The verdict on what was typed: questions first, then the verdict, then the caliper."""
 
-    verdict: PackVerdict | None
+    verdict: Permit | None
     questions: tuple[Reason, ...]
     impossible: bool
     picture: caliper.Caliper | None
@@ -117,7 +117,7 @@ def look_at(
     if not typed.complete:
         return Look(None, (), False, None, typed.faults)
     questions = question_volts(pack, typed.volts) if not by_total else ()
-    verdict = judge_pack(replace(pack, reading=reading_of(typed, temperature_c, by_total), charged_full=False), rules)
+    verdict = permit_of(replace(pack, reading=reading_of(typed, temperature_c, by_total), charged_full=False), rules)
     return Look(
         verdict=verdict,
         questions=questions,

@@ -7,14 +7,14 @@ from typing import Any
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.pack_label import MOST_ALIKE, read_label
-from iterum.core.bench.packs import Condition, Pack
-from iterum.core.bench.tags import next_tag, tags_from
-from iterum.core.bench.verdict import PackVerdict, judge_pack
+from iterum.core.permit.permit import Permit, permit_of, permits
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.box import Standing
 from iterum.core.season.health import DISPOSAL, Advice
+from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.pack_label import MOST_ALIKE, read_label
+from iterum.core.things.packs import Condition, Pack
+from iterum.core.things.tags import next_tag, tags_from
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import pack_document, part_from
@@ -47,7 +47,7 @@ def _find(pack_id: str | None) -> Pack:
 def page() -> str:
     """Every pack with its verdict; retired ones below."""
     advice = desk().remember("advice", now(), lambda: log_book().all_health(now()))
-    verdicts = list(bench().verdicts.values())
+    verdicts = list(permits(bench()).values())
     only = next((item for item in Standing if item.value == request.args.get("only")), None)
     since = log_book().full_since()
     shown = box(desk().session(now()), runs().in_hand(now()), runs().agenda(now()), since, only)
@@ -58,7 +58,7 @@ def page() -> str:
     )  # fmt: skip
 
 
-def _panel(picked: PackVerdict) -> dict[str, Any]:
+def _panel(picked: Permit) -> dict[str, Any]:
     """What the panel of one pack says: its health, its last charges, and the batch that has it."""
     told, charges = log_book().health_of(picked.pack, now())
     run = next((run for run in runs().open() if picked.pack.id in run.packs), None)
@@ -224,7 +224,7 @@ def export_csv() -> Response:
     rules = desk().session().rules
     rows = []
     for pack in desk().session().packs:
-        verdict = judge_pack(pack, rules)
+        verdict = permit_of(pack, rules)
         document = pack_document(replace(pack, reading=None))
         volts = pack.reading.cell_v if pack.reading else ()
         rows.append({**document, "cell_volts": " ".join(map(str, volts)), "verdict": verdict.level.value})

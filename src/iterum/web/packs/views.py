@@ -4,12 +4,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.session import Session
-from iterum.core.bench.verdict import PackVerdict
+from iterum.core.permit.permit import Permit, permits
 from iterum.core.season.agenda import Do, InHand, ToDo
 from iterum.core.season.box import ORDER, Standing, standing
 from iterum.core.season.run import LIVE
+from iterum.core.things.packs import Pack
+from iterum.core.things.session import Session
 from iterum.web.pictures.chain import TINTS
 from iterum.web.words import doing
 from iterum.wording import family_label, sentence
@@ -72,7 +72,7 @@ def box(
     names = {channel.id: channel.name or channel.id for _, channel in session.kit.channels()}
     families: dict[str, dict[tuple[int, str, str], list[Case]]] = {}
     counts: dict[Standing, int] = {}
-    for verdict in session.bench.verdicts.values():
+    for verdict in permits(session.bench).values():
         pack = verdict.pack
         held = by_tag.get(pack.id)
         where = standing(verdict, held.run if held else None, pack.id in waits, session.rules)
@@ -96,7 +96,7 @@ def _shelf_title(family: str, groups: Mapping[tuple[int, str, str], Sequence[Cas
     return f"{family_label(family)}, {count} {'pack' if count == 1 else 'packs'}"
 
 
-def _case(pack: Pack, verdict: PackVerdict, where: Standing, session: Session) -> Case:
+def _case(pack: Pack, verdict: Permit, where: Standing, session: Session) -> Case:
     soc = verdict.soc.value if verdict.soc else None
     table = pack.table
     storage = table.soc(session.rules.storage_of(pack.chemistry)) if table is not None else 0.5
@@ -107,7 +107,7 @@ def _case(pack: Pack, verdict: PackVerdict, where: Standing, session: Session) -
 
 
 def _words(
-    where: Standing, verdict: PackVerdict, held: InHand | None, todo: ToDo | None, names: Mapping[str, str],
+    where: Standing, verdict: Permit, held: InHand | None, todo: ToDo | None, names: Mapping[str, str],
     since: datetime | None,
 ) -> tuple[str, str]:  # fmt: skip
     """What is to be done, and when or why, in a few words."""

@@ -3,8 +3,8 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from iterum.core.bench.verdict import SPREAD_LOOK_V
 from iterum.core.quantities import spread
+from iterum.core.things.volts import SPREAD_LOOK_V
 from iterum.web.pictures.scale import Scale
 
 WIDTH, INSET, NUMBER_PX = 400, 22, 24

@@ -3,9 +3,9 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from iterum.core.bench.bench import Running
-from iterum.core.bench.chain import Branch, Link, Tree
-from iterum.core.bench.kit import Channel, Charger, Source, Supply
+from iterum.core.things.bench import Running
+from iterum.core.things.chain import Branch, Link, Tree
+from iterum.core.things.kit import Channel, Charger, Source, Supply
 
 WIDTH = 770
 COLUMNS = {"source": (34, 158), "supply": (176, 290), "charger": (308, 428), "channel": (446, 566)}

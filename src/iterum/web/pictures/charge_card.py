@@ -5,10 +5,10 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from math import ceil
 
-from iterum.core.bench.verdict import SPREAD_LOOK_V
 from iterum.core.quantities import at_most
 from iterum.core.season.outlook import Expected, Observation, Outlook
 from iterum.core.season.watching import BAND_V
+from iterum.core.things.volts import SPREAD_LOOK_V
 from iterum.web.pictures.scale import Scale
 
 WIDTH, PHONE_WIDTH, HEIGHT = 745.0, 350.0, 320.0

@@ -6,11 +6,11 @@ from math import log10
 
 import numpy as np
 
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.charging import Charge
 from iterum.core.electrical.circuit import Array
 from iterum.core.electrical.joining import EvenedOut
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
 from iterum.web.pictures.scale import Scale
 
 WIDTH, PHONE_WIDTH, HEIGHT = 745.0, 350.0, 300.0
@@ -122,11 +122,11 @@ def draw_evening(evening: EvenedOut, packs: Sequence[Pack], rules: HouseRules, w
         lines.append(Line(pack.id, _path(points), strong, LEFT + 6, round(points[0][1] - 5, 1)))
     ticks = ((0.1, "0.1 s"), (1, "1 s"), (10, "10 s"), (60, "1 min"), (300, "5 min"), (1800, "30 min"), (7200, "2 h"))
     marks = []
-    for seconds, text in ((evening.balance_s, "balance leads"), (evening.settled_s, "charging")):
+    for seconds, text in ((evening.balance_s, "balance leads"), (evening.settled_s, "nothing flows")):
         if seconds is not None and seconds > 1:
             x = at_s(seconds)
             marks.append(Mark(x, text, "end" if x > width / 2 else "start"))
-    limits = (rules.join_peak_c, -rules.join_peak_c) if rules.join_peak_c is not None else ()
+    limits = (rules.join_peak_c,) if rules.join_peak_c is not None else ()  # what comes out has a limit a pack
     peak = max(evening.packs, key=lambda item: item.peak_rate_c)
     return EveningPicture(
         lines=_apart(lines),

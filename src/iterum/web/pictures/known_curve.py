@@ -2,8 +2,8 @@
 
 from dataclasses import dataclass
 
-from iterum.core.bench.curve import Curve
-from iterum.core.bench.packs import Pack
+from iterum.core.things.curve import Curve
+from iterum.core.things.packs import Pack
 from iterum.web.pictures.scale import Scale
 
 WIDTH, HEIGHT, LEFT, RIGHT, TOP, BOTTOM = 350.0, 230.0, 58.0, 24.0, 24.0, 38.0

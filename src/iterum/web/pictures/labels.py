@@ -6,7 +6,7 @@ from urllib.parse import quote
 
 from markupsafe import Markup
 
-from iterum.core.bench.packs import Pack
+from iterum.core.things.packs import Pack
 from iterum.services.sharing import NAME, PORT
 from iterum.web.pictures.code import code_svg
 from iterum.wording import family_label

@@ -3,11 +3,11 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
 from iterum.core.match.group import Group
 from iterum.core.match.matching import LeftOut
 from iterum.core.quantities import at_most, difference
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
 from iterum.web.pictures.scale import Scale
 from iterum.web.words import letter
 

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from iterum.core.bench.limits import Limit, tied
+from iterum.core.amps.limits import Limit, tied
 from iterum.core.sizing.size import Sizing
 from iterum.wording import sentence
 

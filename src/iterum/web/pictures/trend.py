@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from iterum.core.bench.packs import Pack
 from iterum.core.season.health import RETIRE_PART, ChargeRecord, capacity_told
+from iterum.core.things.packs import Pack
 from iterum.web.pictures.scale import Scale
 
 WIDTH, PHONE_WIDTH, LEFT, RIGHT, TOP, BOTTOM, HEIGHT = 745.0, 350.0, 58.0, 20.0, 24.0, 34.0, 220.0

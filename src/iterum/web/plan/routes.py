@@ -4,9 +4,7 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response as AnyResponse
 
-from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.session import Session
+from iterum.core.permit.permit import permits
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.score import Prefer
@@ -14,6 +12,9 @@ from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.agenda import BATCH_LONGEST
 from iterum.core.season.as_it_went import locked, moved, true_batches
 from iterum.core.season.run import OPEN
+from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session
 from iterum.services.planning import Follow, PlanJob
 from iterum.web.choices import choice_fields
 from iterum.web.context import desk, now, plan_desk, runs
@@ -78,7 +79,7 @@ def _usual() -> Prefer:
 
 def _is_ready(session: Session) -> bool:
     """Whether there is something to plan: a pack that needs charging, and a channel."""
-    needy = any(verdict.charges and not verdict.full for verdict in session.bench.verdicts.values())
+    needy = any(verdict.charges and not verdict.full for verdict in permits(session.bench).values())
     return needy and any(True for _ in session.kit.channels())
 
 

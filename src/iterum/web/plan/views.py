@@ -4,8 +4,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.session import Session
 from iterum.core.electrical.charging import BALANCE_ALLOWANCE_MIN
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord, Unplanned
@@ -13,6 +11,8 @@ from iterum.core.quantities import at_most
 from iterum.core.reasons import NotThere, Reason, Unsafe
 from iterum.core.sizing.dial import TIMER_FACTOR, safety_timer_min
 from iterum.core.sizing.size import Sizing, size
+from iterum.core.things.choice import Choice
+from iterum.core.things.session import Session
 from iterum.services.desk import kit_items
 from iterum.web.pictures import day_strip, pinch
 from iterum.wording import about

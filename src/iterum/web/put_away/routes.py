@@ -4,8 +4,10 @@ from datetime import timedelta
 
 from flask import Blueprint, render_template
 
-from iterum.core.bench.packs import Condition
-from iterum.core.season.storage import THERE_V, Way, plan_storage
+from iterum.core.permit.permit import Way
+from iterum.core.season.storage import plan_storage
+from iterum.core.things.packs import Condition
+from iterum.core.things.volts import THERE_V
 from iterum.web.choices import choice_fields
 from iterum.web.context import bench, desk, log_book, now
 from iterum.web.put_away.views import ladder

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from itertools import accumulate
 
-from iterum.core.season.storage import PutAway, StorageBatch, Way
+from iterum.core.permit.permit import Way
+from iterum.core.season.storage import PutAway, StorageBatch
 from iterum.web.pictures.scale import Scale
 from iterum.web.words import few_tags, letter
 

@@ -4,11 +4,11 @@ from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from iterum.core.bench.session import Session
 from iterum.core.planning.plan import WishOutcome
 from iterum.core.planning.record import KeptPlan
 from iterum.core.planning.rehearsed import Cost, Disturbance, RehearsedDay, Trouble, costs, drawn, played
 from iterum.core.planning.score import Prefer
+from iterum.core.things.session import Session
 from iterum.web.pictures import day_strip
 from iterum.web.plan.views import named_of
 from iterum.web.words import few_tags

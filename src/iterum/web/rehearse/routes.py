@@ -8,11 +8,11 @@ from flask import Blueprint, Response, current_app, flash, redirect, render_temp
 from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response as AnyResponse
 
-from iterum.core.bench.choice import Kind
 from iterum.core.planning.rehearsed import Trouble
 from iterum.core.reasons import Busy, NotThere
 from iterum.core.season.lesson import Lesson, outcome
 from iterum.core.season.run import LIVE
+from iterum.core.things.choice import Kind
 from iterum.devices.driver import Refused
 from iterum.exchange.lessons import lessons
 from iterum.services.rehearsing import LEFT, SPEEDS, Rehearsal

@@ -7,9 +7,12 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
-from iterum.core.bench.rules import (
+from iterum.core.electrical.joining import passing_order
+from iterum.core.match.matching import Matching
+from iterum.core.reasons import NotThere
+from iterum.core.sizing.arrange import amps_of
+from iterum.core.things.choice import Choice
+from iterum.core.things.rules import (
     RULES,
     HouseRules,
     Rule,
@@ -19,10 +22,6 @@ from iterum.core.bench.rules import (
     lifted,
     with_first_time,
 )
-from iterum.core.electrical.joining import passing_order
-from iterum.core.match.matching import Matching
-from iterum.core.reasons import NotThere
-from iterum.core.sizing.arrange import amps_of
 from iterum.exchange.session import part_from
 from iterum.web.context import bench, desk, now
 from iterum.web.forms import Field, document_from, faults_by_field, make_fields, texts_of
@@ -74,7 +73,7 @@ def _effect(rule: Rule, school: School, rules: HouseRules, today: Matching) -> s
 
 def _joining_effect(changed: HouseRules, today: Matching) -> str:
     """How many of today's groups could be plugged in as they are."""
-    orders = [passing_order(group.packs, changed, DEFAULT_LEAD_MOHM) for group in today.groups]
+    orders = [passing_order(group.packs, changed) for group in today.groups]
     broken = orders.count(None)
     if not broken:
         return f"All {len(orders)} groups may be plugged in as they are."

@@ -7,8 +7,6 @@ from typing import Any
 from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.bench.choice import Kind
-from iterum.core.bench.packs import Condition
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.after_charge import After
 from iterum.core.season.health import MOST_AGAIN
@@ -17,6 +15,8 @@ from iterum.core.season.read_back import Shown
 from iterum.core.season.records import KeptEvent, KeptRun
 from iterum.core.season.run import LIVE, Act, State
 from iterum.core.season.watching import Alarm
+from iterum.core.things.choice import Kind
+from iterum.core.things.packs import Condition
 from iterum.devices.driver import LinkLost, Refused
 from iterum.guardian.reports import ChannelReport
 from iterum.services.running import AT_THE_CHARGER, PERSON, Changed

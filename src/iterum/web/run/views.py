@@ -5,15 +5,14 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from iterum.core.bench.choice import Kind
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.session import Session
-from iterum.core.electrical.joining import joining
+from iterum.core.electrical.joining import PORT, joining
 from iterum.core.season.cautions import FALLS_BACK, cautions_at
 from iterum.core.season.records import KeptEvent, KeptFinding, KeptRun
 from iterum.core.season.run import LIVE, LOOKS, OPEN, SKIPPABLE, Act, State
 from iterum.core.season.watching import Alarm, next_check_min
+from iterum.core.things.choice import Kind
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.session import Session
 from iterum.services.running import RunLook
 from iterum.web.match.join import JoinStep, join_steps
 from iterum.web.pictures import charge_card
@@ -149,19 +148,20 @@ def _cautions(run: KeptRun, act: Act | None, session: Session) -> tuple[str, ...
 def _joining(packs: Sequence[Pack], look: RunLook, session: Session) -> tuple[tuple[JoinStep, ...], float]:
     """The plugs in their order and how long to wait after the last, by the volts with which the packs came."""
     run = look.run
-    wait_s = run.card.wait_min * 60
+    wait_s = run.card.evens_out_min * 60
     if len(packs) < 2 or run.state not in (State.PLANNED, State.INSPECTED, State.PLUGGED_IN):
         return (), wait_s
     if any(pack.reading is None for pack in packs):
         return (), wait_s
     board = session.kit.board(run.board)
-    verdict = joining(packs, session.rules, board.lead_mohm if board else DEFAULT_LEAD_MOHM, run.rate_c)
-    return join_steps(verdict, session.rules), wait_s
+    rate_c = run.rate_c if run.kind is Kind.CHARGE else 0.0
+    verdict = joining(packs, session.rules, board.port if board else PORT, rate_c)
+    return join_steps(verdict, session.rules, run.kind), wait_s
 
 
 def _steps(run: KeptRun, events: Sequence[KeptEvent]) -> tuple[RunStep, ...]:
     done = {event.act: event.skipped for event in events}
-    evens_out = run.card.wait_min > 0
+    evens_out = run.card.evens_out_min > 0
     here = run.next_act
     steps = []
     for act, name in STEPS:

@@ -2,7 +2,7 @@
 
 from flask import Blueprint, render_template, request
 
-from iterum.core.bench.chemistry import CHEMISTRIES
+from iterum.core.things.chemistry import CHEMISTRIES
 from iterum.web.context import desk
 from iterum.web.what_if.views import FIELDS, answer, read_question
 

@@ -3,18 +3,19 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from iterum.core.bench.bench import Bench
-from iterum.core.bench.chemistry import CHEMISTRIES, MAX_CELLS
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import Board, Channel, Charger, Kit
-from iterum.core.bench.packs import Pack, Reading
-from iterum.core.bench.rules import HouseRules
 from iterum.core.electrical.charging import Charge
 from iterum.core.electrical.joining import EvenedOut, even_out
-from iterum.core.match.group import in_plug_order, obstacles
-from iterum.core.reasons import Reason, Unsafe, reason
+from iterum.core.match.group import obstacles
+from iterum.core.reasons import Reason, Unsafe
 from iterum.core.sizing.compare import Road, one_after_another, refills, together
 from iterum.core.sizing.size import Sizing, charge, size
+from iterum.core.things.bench import Bench
+from iterum.core.things.chemistry import CHEMISTRIES, MAX_CELLS
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Board, Channel, Charger, Kit
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.rules import HouseRules
+from iterum.web.match.join import JoinStep, join_steps
 from iterum.web.pictures import curves
 
 MOST_PACKS = 40
@@ -69,6 +70,7 @@ class WhatIf:
     evening_picture: curves.EveningPicture | None
     evening_small: curves.EveningPicture | None
     ways: tuple[Reason, ...]
+    steps: tuple[JoinStep, ...]
     sizing: Sizing | None
     refusals: tuple[Reason, ...]
     charge: Charge | None
@@ -144,8 +146,6 @@ def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRule
         refusals = refusals or refusal.reasons
     broken = obstacles(packs, asked) if len(packs) > 1 else ()
     ways = evening.joining.ways if evening and not broken else ()
-    if evening and evening.joining.passes and evening.joining.order != tuple(one.id for one in in_plug_order(packs)):
-        ways = (reason("way_other_order", ids=evening.joining.order), *ways)  # else the last one would break the rule
     apart = one_after_another(bench, choice) if len(packs) > 1 else None
     road = together(sizing) if sizing else apart
     bank_wh = numbers["bank_wh"]
@@ -156,6 +156,7 @@ def answer(chemistry: str, numbers: Mapping[str, float | None], rules: HouseRule
         evening_picture=curves.draw_evening(evening, packs, asked) if evening else None,
         evening_small=curves.draw_evening(evening, packs, asked, curves.PHONE_WIDTH) if evening else None,
         ways=ways,
+        steps=join_steps(evening.joining, asked) if evening else (),
         sizing=sizing,
         refusals=refusals,
         charge=predicted,

@@ -10,9 +10,9 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import StrEnum
 
-from iterum.core.bench.chemistry import CHEMISTRIES
-from iterum.core.bench.kit import Source
-from iterum.core.bench.pack_label import COUNTED, without_sizes
+from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.kit import Source
+from iterum.core.things.pack_label import COUNTED, without_sizes
 
 
 class EntryKind(StrEnum):

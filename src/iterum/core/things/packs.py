@@ -1,15 +1,16 @@
 """Packs and their readings: what the label says, what is known of its age, what was read last."""
 
-from dataclasses import dataclass
-from datetime import datetime
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
 from enum import StrEnum
 from functools import cached_property
 from typing import Annotated
 
 from annotated_types import Ge, Gt, Le, Len
 
-from iterum.core.bench.chemistry import CHEMISTRIES, MAX_CELLS, Chemistry
-from iterum.core.bench.curve import (
+from iterum.core.fields import Name, Named, Note, Says, Tag
+from iterum.core.things.chemistry import CHEMISTRIES, MAX_CELLS, Chemistry
+from iterum.core.things.curve import (
     Curve,
     KnownPoint,
     Learned,
@@ -19,12 +20,15 @@ from iterum.core.bench.curve import (
     soc_from_rest,
     taught,
 )
-from iterum.core.fields import Name, Named, Note, Says, Tag
 
 TOLD_DOUBT = 0.10
 """A capacity learned within this part of itself counts as what the pack holds."""
 MIN_CHARGE_C = 1.0
 """Charge C where the label gives none."""
+READING_LASTS = timedelta(hours=12)
+"""So long a reading counts for joining a pack with others. Common practice, no source."""
+TEMPERATURE_LASTS = timedelta(minutes=30)
+"""So long the temperature of a pack counts. Common practice, no source."""
 
 
 class Condition(StrEnum):
@@ -67,12 +71,15 @@ class Pack:
 
     capacity_mah : the label's capacity. capacity_now_mah : what an aged pack really holds.
     max_charge_c : the label's charge C, None when it gives none (1C then).
+    pins : of its balance plug, as counted. chemistry_confirmed : whether a person said that it is what its label says.
     cycles : charges before they were logged here. bought_on : ISO date. timer_s : its flight timer.
     charged_at : when it was last on a charger, if that was after its last reading, which says nothing any more then.
     charged_full : its last charge ended as a full one does; what is known of a chemistry whose volts do not tell.
     cells_confirmed : whether the pins of its plug, or its cells, were counted.
     since_balance : charges logged since the last one that balanced it.
+    stale, stale_temperature : whether its reading is too old to join it by, and its temperature too old to count.
     like : points of the curves of packs with the same label, for one that was taught nothing itself.
+    own_rate_c : the pilot's own decision on its charge C, for one charge, where its label gives none.
     air_c : degrees of the air where it lies today, None where nobody said.
     learned : what the charges that it had alone taught of its curve and its capacity.
     discharge_c : the label's discharge C. resistance_mohm : a meter's reading per cell (the ohmic part).
@@ -112,6 +119,19 @@ class Pack:
             help="The pins of its plug, or its cells, were counted: a total in volts can fit two counts.",
         ),
     ] = False
+    pins: Annotated[
+        int | None,
+        Ge(2),
+        Le(MAX_CELLS + 1),
+        Says("Pins of the balance plug", help="As counted, one by one: a pack has one pin more than it has cells."),
+    ] = None
+    chemistry_confirmed: Annotated[
+        bool,
+        Says(
+            "Chemistry is certain",
+            help="Its label was read again, because its volts could be those of LiFe.",
+        ),
+    ] = False
     cycles: Annotated[int | None, Ge(0), Le(5000), Says("Charges so far", help="Before they were logged here.")] = None
     bought_on: Annotated[
         str | None,
@@ -128,6 +148,9 @@ class Pack:
         int | None, Ge(1), Le(99), Says("Memory number", help="Under which the charger keeps its settings for it.")
     ] = None
     since_balance: int = 0
+    own_rate_c: float | None = None
+    stale: bool = False
+    stale_temperature: bool = False
     learned: Learned | None = None
     like: tuple[KnownPoint, ...] = ()
     air_c: float | None = None
@@ -186,7 +209,20 @@ class Pack:
     def temperature_c(self) -> float | None:
         """Degrees Celsius of its cells, as read with its volts, else of the air around it; None where nobody knows."""
         read_c = None if self.reading is None else self.reading.temperature_c
-        return self.air_c if read_c is None else read_c
+        old = self.stale_temperature and self.air_c is not None
+        return self.air_c if read_c is None or old else read_c
+
+    def at(self, now: datetime) -> "Pack":
+        """The same pack with its reading judged by its age.
+
+        now : the present.
+        """
+        taken_at = None if self.reading is None else self.reading.taken_at
+        age = timedelta(0) if taken_at is None else now - taken_at
+        stale, stale_temperature = age > READING_LASTS, age > TEMPERATURE_LASTS
+        if (stale, stale_temperature) == (self.stale, self.stale_temperature):
+            return self
+        return replace(self, stale=stale, stale_temperature=stale_temperature)
 
     @property
     def rated_ah(self) -> float:
@@ -201,7 +237,12 @@ class Pack:
     @property
     def charge_c(self) -> float:
         """The highest rate it may take, multiples of its capacity per hour."""
-        return MIN_CHARGE_C if self.max_charge_c is None else self.max_charge_c
+        return self.max_charge_c or self.own_rate_c or MIN_CHARGE_C
+
+    @property
+    def gives_c(self) -> float:
+        """The highest rate it may give to others, multiples of its capacity per hour."""
+        return self.chemistry.gives_c if self.discharge_c is None else self.discharge_c
 
     @property
     def cell_v(self) -> float | None:

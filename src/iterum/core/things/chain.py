@@ -2,9 +2,9 @@
 
 from dataclasses import dataclass
 
-from iterum.core.bench.bench import Bench, Running
-from iterum.core.bench.feed import feed_of
-from iterum.core.bench.kit import Channel, Charger, Source, Supply
+from iterum.core.things.bench import Bench, Running
+from iterum.core.things.feed import feed_of
+from iterum.core.things.kit import Channel, Charger, Source, Supply
 
 
 @dataclass(frozen=True)

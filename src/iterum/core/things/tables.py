@@ -4,7 +4,7 @@
 one from the extract that ships with the tests. 0 % and 100 % are at each set's own cut-offs.
 """
 
-from iterum.core.bench.curve import OpenCircuitTable
+from iterum.core.things.curve import OpenCircuitTable
 
 AI2020 = OpenCircuitTable(
     (

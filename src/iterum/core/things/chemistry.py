@@ -5,8 +5,8 @@ The volts per cell are common practice, no source, unless a field says otherwise
 
 from dataclasses import dataclass
 
-from iterum.core.bench import tables
-from iterum.core.bench.curve import Curve, OpenCircuitTable
+from iterum.core.things import tables
+from iterum.core.things.curve import Curve, OpenCircuitTable
 
 END_STEP_V = 0.01
 """Steps in which chargers let the end volts be set, per cell. Common practice, no source."""
@@ -77,6 +77,7 @@ class Chemistry:
     refuse_v : below this it is not charged again.
     never_v : no cell of this chemistry rests above this: label and volts disagree. None where `brim_v` says it all.
     default_rate_c : the kind rate, multiples of capacity per hour, when the pilot has set none.
+    gives_c : what a pack without a discharge C on its label may give, multiples of capacity per hour.
     joins : whether its charge ends by volts, so that packs may share a board; else by a small drop in volts (nickel).
     curve : rest volts against charge, or None where volts do not tell the charge.
     kinds : default resistances, each from a discharge C on the label upwards, the highest first.
@@ -97,6 +98,7 @@ class Chemistry:
     usual_low_v: float
     refuse_v: float
     default_rate_c: float
+    gives_c: float
     joins: bool
     curve: Curve | None
     kinds: tuple[tuple[float, Kind], ...]
@@ -127,17 +129,17 @@ CHEMISTRIES: dict[str, Chemistry] = {
     chemistry.name: chemistry
     for chemistry in (
         # In the order of the fields above; volts per cell from nominal to refuse.
-        Chemistry("lipo", "LiPo", 3.70, 4.20, 4.20, 4.18, 3.83, 3.5, 3.3, 3.3, 3.0, 1.0, True, _LIPO_CURVE,
+        Chemistry("lipo", "LiPo", 3.70, 4.20, 4.20, 4.18, 3.83, 3.5, 3.3, 3.3, 3.0, 1.0, 10.0, True, _LIPO_CURVE,
                   _LIPO_KINDS, 3.7, (3.6, 3.95)),
-        Chemistry("lihv", "LiHV", 3.80, 4.35, 4.35, 4.33, 3.85, 3.5, 3.3, 3.3, 3.0, 1.0, True, _LIHV_CURVE,
+        Chemistry("lihv", "LiHV", 3.80, 4.35, 4.35, 4.33, 3.85, 3.5, 3.3, 3.3, 3.0, 1.0, 10.0, True, _LIHV_CURVE,
                   _LIPO_KINDS, 3.8, (3.6, 3.95)),
-        Chemistry("li-ion", "Li-ion", 3.60, 4.20, 4.20, 4.18, 3.75, 3.0, 2.8, 3.0, 2.5, 0.5, True, _LI_ION_CURVE,
+        Chemistry("li-ion", "Li-ion", 3.60, 4.20, 4.20, 4.18, 3.75, 3.0, 2.8, 3.0, 2.5, 0.5, 2.0, True, _LI_ION_CURVE,
                   ((0.0, LI_ION),), 3.6, (3.4, 3.9), end_choices_v=(4.10, 4.20), known_as="round cells"),
         # Customs end it at 3.60 or 3.65 V; a full cell falls to about 3.35 V within the hour, where 82 % rests as well.
-        Chemistry("life", "LiFe", 3.20, 3.60, 3.65, 3.45, 3.30, 2.8, 2.6, 2.8, 2.5, 1.0, True, _LIFE_CURVE,
+        Chemistry("life", "LiFe", 3.20, 3.60, 3.65, 3.45, 3.30, 2.8, 2.6, 2.8, 2.5, 1.0, 5.0, True, _LIFE_CURVE,
                   ((0.0, LIFE),), 3.4, (3.2, 3.35), (3.60, 3.65), known_as="LiFePO4"),
         # Its end is a small drop in volts that a board would hide; volts never tell its charge. It rests at 1.0-1.45 V.
-        Chemistry("nimh", "NiMH", 1.20, 1.50, 1.45, 1.45, 1.25, 1.0, 0.9, 1.0, 0.8, 0.5, False, None,
+        Chemistry("nimh", "NiMH", 1.20, 1.50, 1.45, 1.45, 1.25, 1.0, 0.9, 1.0, 0.9, 0.5, 5.0, False, None,
                   ((0.0, LIPO_HIGH),), 1.5, (1.2, 1.3), never_v=1.60),
     )
 }  # fmt: skip

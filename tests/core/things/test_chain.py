@@ -2,10 +2,10 @@
 
 import pytest
 
-from iterum.core.bench.bench import Bench, Running
-from iterum.core.bench.chain import trees
-from iterum.core.bench.kit import Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.rules import HouseRules
+from iterum.core.things.bench import Bench, Running
+from iterum.core.things.chain import trees
+from iterum.core.things.kit import Channel, Charger, Kit, Source, Supply
+from iterum.core.things.rules import HouseRules
 
 
 def channels(tag, watts):

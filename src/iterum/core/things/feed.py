@@ -8,8 +8,11 @@ from dataclasses import dataclass, field
 from itertools import accumulate
 from operator import mul
 
-from iterum.core.bench.kit import Charger, Kit, Source, Supply, find
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.kit import Charger, Kit, Source, Supply, find
+
+AC_FROM_V = 80.0
+"""From these input volts on a charger hangs on an AC outlet, not on a battery."""
 
 
 @dataclass(frozen=True)
@@ -36,6 +39,17 @@ class Feed:
         return self.source.voltage_v if self.source else None
 
     @property
+    def on_ac(self) -> bool:
+        """Whether the charger hangs on AC, of the mains or of a station, for which its label gives other watts."""
+        outlet = self.input_v is not None and self.input_v >= AC_FROM_V and self.charger.mains_power_w is not None
+        return self.on_mains or outlet
+
+    @property
+    def watts_are_half(self) -> bool:
+        """Whether half the charger's watts count, because its label gives them at a higher input voltage only."""
+        return not self.on_ac and self.charger.watts_are_half(self.input_v)
+
+    @property
     def efficiencies(self) -> Mapping[str, float]:
         """By link (supplies, then the source), the part of what leaves it that reaches the packs."""
         parts = accumulate((supply.efficiency for supply in self.supplies), mul, initial=self.charger.efficiency)
@@ -58,7 +72,7 @@ class Feed:
         input volts are not known, the least of the table counts, and the lowest volts that its label allows.
         """
         charger = self.charger
-        if self.on_mains:
+        if self.on_ac:
             return charger.power_on_mains_w
         limits = []
         derated_w = charger.power_at(self.input_v)
@@ -76,13 +90,14 @@ class Feed:
         The source's own stop counts where it feeds the charger directly.
         """
         source_v = self.source.stops_at_v if self.source is not None and not self.supplies else None
-        known = [volts for volts in (self.charger.input_min_v, source_v) if volts is not None]
+        own_v = None if self.on_ac else self.charger.input_min_v
+        known = [volts for volts in (own_v, source_v) if volts is not None]
         return max(known, default=None)
 
     def input_fault(self) -> Reason | None:
         """Why the charger cannot run on these input volts, or None when nothing is known against it."""
         low_v, high_v = self.charger.input_min_v, self.charger.input_max_v
-        if self.on_mains or self.input_v is None:
+        if self.on_ac or self.input_v is None:
             return None
         if low_v is not None and self.input_v < low_v:
             return reason("input_too_low", charger=self.charger.id, input_v=self.input_v, limit_v=low_v)

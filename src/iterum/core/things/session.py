@@ -8,12 +8,12 @@ from typing import Annotated
 
 from annotated_types import Ge, Gt, Le, Len
 
-from iterum.core.bench.bench import Bench, Running
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.kit import Kit
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
 from iterum.core.fields import Name, Says
+from iterum.core.things.bench import Bench, Running
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Kit
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
 
 REST_MIN = 15.0
 """Minutes a flown pack rests and cools before its volts mean anything. Common practice, no source: 10-15."""
@@ -129,6 +129,14 @@ class Session:
             return self
         return replace(self, air_c=air_c, packs=tuple(replace(pack, air_c=air_c) for pack in self.packs))
 
+    def at(self, now: datetime) -> "Session":
+        """The same session with its readings judged by their age.
+
+        now : the present.
+        """
+        packs = tuple(pack.at(now) for pack in self.packs)
+        return self if packs == self.packs else replace(self, packs=packs)
+
     @cached_property
     def bench(self) -> Bench:
         """The bench as this session says it is."""
@@ -152,6 +160,15 @@ class Session:
         if self.starts_at is None:
             return replace(self, starts_at=moment)
         return self.later((moment - self.starts_at) / timedelta(minutes=1))
+
+    def counted_from(self, moment: datetime) -> "Session":
+        """The same session with the minutes of its wishes counted from another moment; nothing is left out.
+
+        moment : with its zone. Without a moment of its own the session begins then.
+        """
+        passed_min = 0.0 if self.starts_at is None else (moment - self.starts_at) / timedelta(minutes=1)
+        wanted = tuple(replace(wish, at_min=wish.at_min - passed_min) for wish in self.wanted)
+        return replace(self, starts_at=moment, wanted=wanted)
 
     def later(self, passed_min: float) -> "Session":
         """The same session when so many minutes have passed; wishes that are over by then are left out.

@@ -7,13 +7,25 @@ from typing import Annotated, TypeVar
 
 from annotated_types import Ge, Gt, Le, Len
 
-from iterum.core.bench.chemistry import MAX_CELLS
 from iterum.core.fields import Name, Named, Note, Says, Tag
+from iterum.core.quantities import at_most
+from iterum.core.things.chemistry import MAX_CELLS
 
 DEFAULT_LEAD_MOHM = 5.0
 """Plug and lead of one pack's branch. Common practice, no source."""
 DEFAULT_CAPACITY_STEP_MAH = 100.0
 """Step of a charger's capacity setting. Common practice, no source."""
+
+
+@dataclass(frozen=True)
+class Port:
+    """One port of a board, as a pack that is plugged in meets it.
+
+    lead_mohm : plug and lead, mOhm, above 0. fuse_a : its fuse, A; None without one.
+    """
+
+    lead_mohm: float = DEFAULT_LEAD_MOHM
+    fuse_a: float | None = None
 
 
 CONNECTOR_A = {
@@ -61,7 +73,7 @@ class Board:
         float | None, Gt(0), Le(500), Says("Fuse of each port", "A", help="Empty: no fuses. Prefer a fused board.")
     ] = None
     fuse_a: Annotated[float | None, Gt(0), Le(1000), Says("One fuse for all of it", "A", help="Empty: none.")] = None
-    lead_mohm: Annotated[float, Ge(0), Le(1000), Says("Lead and plug of one branch", "mΩ")] = DEFAULT_LEAD_MOHM
+    lead_mohm: Annotated[float, Gt(0), Le(1000), Says("Lead and plug of one branch", "mΩ")] = DEFAULT_LEAD_MOHM
     connector: Annotated[Named, Says("Connector")] = None
     chains_to: Annotated[
         Named,
@@ -81,6 +93,12 @@ class Board:
         return tuple(part.id for part in self.parts) or (self.id,)
 
     @property
+    def port(self) -> Port:
+        """What a pack in any of its ports meets; of a chain the smaller fuse."""
+        fuses = [part.port_fuse_a for part in self.parts or (self,) if part.port_fuse_a is not None]
+        return Port(self.lead_mohm, min(fuses, default=None))
+
+    @property
     def fewest(self) -> int:
         """Packs from which on it makes sense: a chain only where its first board has no room for all."""
         return self.parts[0].ports + 1 if self.parts else 1
@@ -91,6 +109,7 @@ class Channel:
     """One output of a charger.
 
     discharge_power_w, discharge_current_a : what it can take out of a pack; None in watts: it cannot discharge.
+    fixed_current : whether its amps cannot be set: the most of them flow, whatever is wanted.
     """
 
     id: Tag
@@ -107,6 +126,9 @@ class Channel:
     capacity_step_mah: Annotated[float, Gt(0), Le(5000), Says("Step of the capacity setting", "mAh")] = (
         DEFAULT_CAPACITY_STEP_MAH
     )
+    fixed_current: Annotated[
+        bool, Says("Its amps cannot be set", help="As on some sticks and USB chargers: the most amps always flow.")
+    ] = False
     name: Name = None
 
     def takes(self, cells: int) -> bool:
@@ -120,8 +142,8 @@ class Charger:
 
     fed_by : id of a supply or source, None for mains without a limit.
     efficiency : between its input and the packs. total_power_w : shared by its channels.
-    power_by_input_v : (input V, W) pairs, linear between, flat outside. mains_power_w : W in all on mains, where that
-    differs.
+    power_by_input_v : (input V, W) pairs, linear between, flat outside; of a single pair, half at any lower volts.
+    mains_power_w : W in all on mains and on any other AC, where that differs.
     """
 
     id: Tag
@@ -154,6 +176,8 @@ class Charger:
         points = sorted(self.power_by_input_v)
         if not points:
             return None
+        if self.watts_are_half(input_v):
+            return points[0][1] / 2
         if input_v is None:
             return min(watts for _, watts in points)
         if input_v <= points[0][0]:
@@ -163,12 +187,25 @@ class Charger:
                 return low_w + (high_w - low_w) * (input_v - low_v) / (high_v - low_v)
         return points[-1][1]
 
+    def watts_are_half(self, input_v: float | None) -> bool:
+        """Whether its label gives watts at one input voltage only, and it is fed at a lower or an unknown one: then
+        half of them count until somebody has read its watts there. Common practice, no source.
+
+        input_v : V, None where it is not known.
+        """
+        points = self.power_by_input_v
+        return len(points) == 1 and (input_v is None or not at_most(points[0][0], input_v))
+
     @property
     def power_on_mains_w(self) -> float | None:
         """Charging watts on mains: as labelled for it, else the most of its table."""
         if self.mains_power_w is not None:
             return self.mains_power_w
         return max((watts for _, watts in self.power_by_input_v), default=None)
+
+
+SMALL_ADAPTER_W = 24.0
+"""A wall adapter of up to this counts with half its label. Common practice, no source."""
 
 
 @dataclass(frozen=True)
@@ -184,6 +221,14 @@ class Supply:
     note: Note = None
 
 
+    @property
+    def is_small_adapter(self) -> bool:
+        """Whether it is a wall adapter that should give no more than half its label for long."""
+        return self.fed_by is None and self.max_power_w <= SMALL_ADAPTER_W
+
+
+USABLE_PARTS = {"lipo": 0.8, "lihv": 0.8, "li-ion": 0.8, "life": 0.8, "pb": 0.5}
+"""The part of a source that may be taken, where nobody said. Common practice, no source."""
 SOURCE_STOP_V = {"lipo": 3.5, "lihv": 3.5, "li-ion": 3.1, "life": 2.9, "pb": 1.9}
 """Volts per cell under load at which a source that is itself a battery has to stop. Common practice, no source."""
 
@@ -193,7 +238,7 @@ class Source:
     """Where the energy comes from.
 
     energy_wh : Wh it holds when filled, None where no budget is known. usable_fraction : the part that may be taken
-    (0..1). taken_wh : what was taken from it since it was filled.
+    (0..1); None takes that of its chemistry. taken_wh : what was taken from it since it was filled.
     quiet_hours : (from, until) times of day, "HH:MM", in which it must not run.
     chemistry, cells : of a source that is a battery itself; None where that is not known. stop_v : volts at its
     terminals under load at which it has to stop, where that is not the usual figure of its chemistry.
@@ -210,11 +255,11 @@ class Source:
         Says("Energy it holds", "Wh", help="In watt-hours when filled. Empty: no budget is known."),
     ] = None
     usable_fraction: Annotated[
-        float,
+        float | None,
         Gt(0),
         Le(1),
-        Says("Part of it that may be taken", help="0.8 leaves a fifth in it; lead-acid 0.5 at most."),
-    ] = 1.0
+        Says("Part of it that may be taken", help="Empty: 0.8 of a lithium source, 0.5 of lead, else all."),
+    ] = None
     taken_wh: Annotated[float, Ge(0), Le(1000000), Says("Taken from it since it was filled", "Wh")] = 0.0
     quiet_hours: Annotated[
         tuple[
@@ -270,7 +315,12 @@ class Source:
     @property
     def usable_wh(self) -> float | None:
         """Wh that may still be taken from it; None where no budget is known."""
-        return None if self.energy_wh is None else max(self.energy_wh * self.usable_fraction - self.taken_wh, 0.0)
+        return None if self.energy_wh is None else max(self.energy_wh * self.usable_part - self.taken_wh, 0.0)
+
+    @property
+    def usable_part(self) -> float:
+        """The part of its energy that may be taken, 0..1."""
+        return USABLE_PARTS.get(self.chemistry or "", 1.0) if self.usable_fraction is None else self.usable_fraction
 
 
 Item = TypeVar("Item", Board, Charger, Supply, Source)

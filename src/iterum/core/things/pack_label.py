@@ -6,7 +6,7 @@ What the label leaves open is not guessed: the chemistry above all is asked wher
 import re
 from dataclasses import dataclass
 
-from iterum.core.bench.chemistry import CHEMISTRIES, MAX_CELLS
+from iterum.core.things.chemistry import CHEMISTRIES, MAX_CELLS
 
 MOST_ALIKE = 60
 _NAMED = (

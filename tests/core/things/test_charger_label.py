@@ -2,7 +2,7 @@
 
 import pytest
 
-from iterum.core.bench.charger_label import ChargerLabel, read_charger
+from iterum.core.things.charger_label import ChargerLabel, read_charger
 from iterum.exchange.labels import charger_of
 
 

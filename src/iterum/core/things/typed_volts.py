@@ -1,9 +1,9 @@
 """What is odd about typed volts, to be asked before they are taken."""
 
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.verdict import OVER_FULL_V, SPREAD_LOOK_V, SPREAD_WEAK_V
 from iterum.core.quantities import NOISE, at_most, difference
 from iterum.core.reasons import Reason, reason
+from iterum.core.things.packs import Pack
+from iterum.core.things.volts import OVER_FULL_V, SPREAD_LOOK_V, SPREAD_WEAK_V
 
 IMPOSSIBLE_V = 0.30
 """This far over full nothing is a reading any more: it was mistyped, or it is another chemistry."""

@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.pack_label import PackLabel, read_label
+from iterum.core.things.pack_label import PackLabel, read_label
 
 
 @pytest.mark.parametrize(("text", "expected"), [

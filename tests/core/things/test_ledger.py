@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.kit import Source
-from iterum.core.bench.ledger import Entry, EntryKind, energy_of_label, held, limits_of_label
+from iterum.core.things.kit import Source
+from iterum.core.things.ledger import Entry, EntryKind, energy_of_label, held, limits_of_label
 from tests.conftest import NOON
 
 BANK = Source("bank", energy_wh=100, usable_fraction=0.8)

@@ -3,7 +3,7 @@
 import re
 from dataclasses import dataclass
 
-from iterum.core.bench.chemistry import MAX_CELLS
+from iterum.core.things.chemistry import MAX_CELLS
 
 MOST_CHANNELS = 16
 _WORDS = {"single": 1, "mono": 1, "dual": 2, "double": 2, "twin": 2, "duo": 2, "two": 2, "triple": 3, "three": 3,

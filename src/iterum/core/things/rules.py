@@ -10,9 +10,9 @@ from typing import Annotated, Any
 
 from annotated_types import Ge, Gt, Le
 
-from iterum.core.bench.chemistry import Chemistry
-from iterum.core.bench.days import Days
 from iterum.core.fields import Says
+from iterum.core.things.chemistry import Chemistry
+from iterum.core.things.days import Days
 
 PER_CELL_LIMIT_V = 0.10
 """The per-cell school: packs, and cells beside each other on the balance leads, at most this far apart."""

@@ -7,14 +7,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
-from iterum.core.bench.feed import Feed
-from iterum.core.bench.kit import Board, Channel, connector_a, same_plug
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules, SizeAt
-from iterum.core.bench.setup import Power, Setup, powers_of, total_ah
-from iterum.core.bench.verdict import judge_pack
+from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import NOISE, at_most, ceil_to_step, floor_to_step
 from iterum.core.reasons import Reason, Unsafe, reason
+from iterum.core.things.feed import Feed
+from iterum.core.things.kit import Board, Channel, connector_a, same_plug
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules, SizeAt
+from iterum.core.things.setup import Power, Setup, powers_of, total_ah
 
 POWER_LIMITS = ("channel_power", "charger_power", "charger_input", "supply_power", "source_power")
 """Names of the limits that are watts turned into amps."""
@@ -77,14 +77,15 @@ def _pack_limits(packs: Sequence[Pack], rules: HouseRules, wanted_a: float | Non
 
 
 def _weak_limits(packs: Sequence[Pack], rules: HouseRules) -> list[Limit]:
-    """What a weak pack may take at most; it is always alone."""
+    """What weak and cold packs may take at most, so that the share of none of them is more."""
     limits = []
-    for pack in packs if len(packs) == 1 else ():
-        verdict = judge_pack(pack, rules)
-        if verdict.max_rate_c is not None:
-            numbers = {"rate_c": verdict.max_rate_c, "total_ah": pack.rated_ah, "id": pack.id}
-            limits.append(Limit("weak_pack", verdict.max_rate_c * pack.rated_ah, reason("limit_weak_pack", **numbers)))
-    return limits
+    for pack in packs:
+        rate_c = permit_of(pack, rules).max_rate_c
+        if rate_c is not None:
+            share = pack.capacity_ah / total_ah(packs)
+            numbers = {"rate_c": rate_c, "total_ah": pack.rated_ah / share, "id": pack.id}
+            limits.append(Limit("weak_pack", rate_c * pack.rated_ah / share, reason("limit_weak_pack", **numbers)))
+    return _tightest(limits)
 
 
 Seats = tuple[tuple[Board, tuple[Pack, ...]], ...]
@@ -98,7 +99,7 @@ def seats_on(packs: Sequence[Pack], board: Board) -> Seats:
         return ((board, tuple(packs)),)
     first, second = board.parts
     count = max(len(packs) - (first.ports - 1), 1)
-    to_second = sorted(packs, key=lambda pack: (same_plug(pack.connector, first.connector), pack.capacity_ah, pack.id))[
+    to_second = sorted(packs, key=lambda pack: (same_plug(pack.connector, first.connector), pack.capacity_ah))[
         :count
     ]
     on_first = tuple(pack for pack in packs if pack not in to_second)
@@ -192,11 +193,14 @@ def adapters(packs: Sequence[Pack], board: Board | None) -> tuple[Reason, ...]:
 
 
 @lru_cache(maxsize=1024)
-def _power_limits(setup: Setup, divisor_v: float, full_v: float) -> tuple[Limit, ...]:
+def _power_limits(setup: Setup, divisor_v: float, full_v: float, own: bool) -> tuple[Limit, ...]:
     """Watts turned into amps. The charger's own watts are divided as the house rule says, since it backs off
-    by itself; a supply's or source's always by full volts, since nothing backs off for them."""
+    by itself; a supply's or source's always by full volts, since nothing backs off for them.
+
+    own : whether the pilot typed the amps: a small wall adapter counts with all its watts then.
+    """
     limits = []
-    for power in powers_of(setup):
+    for power in powers_of(setup, cautious=not own):
         volts = full_v if power.name in ("supply_power", "source_power") else divisor_v
         numbers = {"power_w": power.whole_w, "volts": volts, "others_w": power.whole_w - power.left_w}
         why = reason(f"limit_{power.name}", **numbers, **_power_parts(power, setup.feed))
@@ -207,10 +211,12 @@ def _power_limits(setup: Setup, divisor_v: float, full_v: float) -> tuple[Limit,
 def _power_parts(power: Power, feed: Feed) -> dict[str, object]:
     """The labelled numbers behind a power limit, so that its formula can be checked by hand."""
     if power.name == "charger_input":
-        return {"input_v": feed.input_v, "on_mains": feed.on_mains}
+        return {"input_v": feed.input_v, "on_mains": feed.on_ac, "half": feed.watts_are_half}
     if power.name == "supply_power" and power.link:
         supply = next(item for item in feed.supplies if item.id == power.link)
-        return {"output_w": supply.max_power_w, "efficiency": feed.efficiencies[power.link], "supply": power.link}
+        efficiency = feed.efficiencies[power.link]
+        half = power.whole_w < 0.75 * supply.max_power_w * efficiency
+        return {"output_w": supply.max_power_w, "efficiency": efficiency, "supply": power.link, "half": half}
     if power.name == "source_power" and feed.source:
         return {"source_w": feed.source.power_limit_w, "efficiency": feed.efficiencies[feed.source.id]}
     return {}
@@ -230,8 +236,22 @@ def limits_of(
         Limit(
             "channel_current", setup.channel.max_current_a, reason("limit_channel_current", channel=setup.channel.id)
         ),
-        *_power_limits(setup, _divisor_v(packs, rules), full_v),
+        *_power_limits(setup, _divisor_v(packs, rules), full_v, wanted_a is not None),
     )
+
+
+def board_faults(packs: Sequence[Pack], board: Board | None) -> list[Reason]:
+    """Why these packs cannot be plugged into this board at all; none where no board is known."""
+    faults: list[Reason] = []
+    if board is None:
+        return faults
+    cells = packs[0].cells
+    if not board.takes(cells):
+        numbers = {"cells": cells, "min_cells": board.min_cells, "max_cells": board.max_cells}
+        faults.append(reason("board_cells", board=board.id, **numbers))
+    if len(packs) > board.ports:
+        faults.append(reason("ports_full", count=len(packs), ports=board.ports))
+    return faults
 
 
 def setup_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
@@ -250,30 +270,23 @@ def setup_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
         )
     if setup.board is None and len(packs) > 1:
         faults.append(reason("board_missing", count=len(packs)))
-    if setup.board is not None and not setup.board.takes(cells):
-        faults.append(
-            reason(
-                "board_cells",
-                board=setup.board.id,
-                cells=cells,
-                min_cells=setup.board.min_cells,
-                max_cells=setup.board.max_cells,
-            )
-        )
-    if setup.board is not None and len(packs) > setup.board.ports:
-        faults.append(reason("ports_full", count=len(packs), ports=setup.board.ports))
+    faults += board_faults(packs, setup.board)
     input_fault = setup.feed.input_fault()
     return faults + ([input_fault] if input_fault else [])
 
 
 def smallest_a(channel: Channel) -> float:
     """The smallest current a channel can do."""
+    if channel.fixed_current:
+        return channel.max_current_a
     return max(ceil_to_step(channel.min_current_a, channel.current_step_a), channel.current_step_a)
 
 
 def _dialled(limits: Sequence[Limit], channel: Channel) -> tuple[float, Limit, list[Reason]]:
     """The current to dial, the binding limit and notes. Raises Unsafe when the channel cannot go that low."""
     binding = min(limits, key=lambda limit: limit.current_a)
+    if channel.fixed_current:
+        return _fixed(limits, channel)
     current_a = floor_to_step(binding.current_a, channel.current_step_a)
     least_a = smallest_a(channel)
     if at_most(least_a, current_a):
@@ -283,6 +296,20 @@ def _dialled(limits: Sequence[Limit], channel: Channel) -> tuple[float, Limit, l
     if not at_most(least_a, hard.current_a):
         raise Unsafe((minimum_too_high(channel, hard),))
     return least_a, binding, [reason("minimum_dialled", smallest_a=least_a, wanted_a=binding.current_a)]
+
+
+def _fixed(limits: Sequence[Limit], channel: Channel) -> tuple[float, Limit, list[Reason]]:
+    """The amps of a channel that cannot be set. Raises Unsafe with every limit that they pass."""
+    current_a = channel.max_current_a
+    over = tuple(
+        reason("fixed_over_limit", current_a=current_a, limit_a=limit.current_a, limit=limit.name, why=limit.reason,
+               channel=channel.id)
+        for limit in limits if limit.name not in WISHES and not at_most(current_a, limit.current_a)
+    )  # fmt: skip
+    if over:
+        raise Unsafe(over)
+    binding = next(limit for limit in limits if limit.name == "channel_current")
+    return current_a, binding, [reason("fixed_current", current_a=current_a, channel=channel.id)]
 
 
 def minimum_too_high(channel: Channel, limit: Limit) -> Reason:
@@ -301,9 +328,12 @@ def amps_faults(current_a: float, limits: Sequence[Limit], channel: Channel) -> 
         for limit in limits
         if limit.name not in WISHES and not at_most(current_a, limit.current_a)
     ]
-    if not at_most(smallest_a(channel), current_a):
+    if channel.fixed_current and current_a != channel.max_current_a:
+        fixed_a = channel.max_current_a
+        faults.append(reason("amps_are_fixed", current_a=current_a, channel=channel.id, fixed_a=fixed_a))
+    elif not at_most(smallest_a(channel), current_a):
         faults.append(reason("under_minimum", current_a=current_a, channel=channel.id, smallest_a=smallest_a(channel)))
-    elif not at_most(current_a, floor_to_step(current_a, channel.current_step_a)):
+    elif not channel.fixed_current and not at_most(current_a, floor_to_step(current_a, channel.current_step_a)):
         below_a = floor_to_step(current_a, channel.current_step_a)
         step_a = channel.current_step_a
         faults.append(reason("off_step", current_a=current_a, channel=channel.id, step_a=step_a, below_a=below_a))

@@ -4,14 +4,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.bench.bench import MAINS, Bench, Running, running_at
-from iterum.core.bench.choice import Choice
-from iterum.core.bench.faults import Level
-from iterum.core.bench.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.bench.rules import HouseRules
+from iterum.core.permit.facts import Level
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.sizing.arrange import suggest
 from iterum.core.sizing.size import charge, size
+from iterum.core.things.bench import MAINS, Bench, Running, running_at
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
+from iterum.core.things.rules import HouseRules
 from tests.conftest import even
 
 PACKS = tuple(even(f"P{n}", 3.80, mah=5000, max_charge_c=5) for n in range(6))

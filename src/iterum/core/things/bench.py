@@ -11,14 +11,13 @@ from typing import Annotated
 
 from annotated_types import Ge, Gt, Le, Len
 
-from iterum.core.bench.feed import Drawn, Feed, feed_of
-from iterum.core.bench.kit import Board, Kit
-from iterum.core.bench.packs import Pack
-from iterum.core.bench.rules import HouseRules
-from iterum.core.bench.setup import Setup
-from iterum.core.bench.verdict import PackVerdict, judge_pack
 from iterum.core.fields import Says
 from iterum.core.reasons import NotThere, Reason, reason
+from iterum.core.things.feed import Drawn, Feed, feed_of
+from iterum.core.things.kit import Board, Kit
+from iterum.core.things.packs import Pack
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.setup import Setup
 
 MAINS = "mains"
 """What may be named instead of a supply or source: mains without a limit."""
@@ -84,11 +83,6 @@ class Bench:
     def in_hand(self) -> Mapping[str, Running]:
         """By pack, the batch that has it now."""
         return {tag: batch for batch in self.running for tag in batch.packs}
-
-    @cached_property
-    def verdicts(self) -> Mapping[str, PackVerdict]:
-        """By pack, the verdict on it."""
-        return {pack.id: judge_pack(pack, self.rules) for pack in self.packs}
 
     @property
     def free_packs(self) -> tuple[Pack, ...]:

@@ -3,9 +3,9 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from iterum.core.bench.feed import NOTHING_DRAWN, Drawn, Feed
-from iterum.core.bench.kit import DEFAULT_LEAD_MOHM, Board, Channel
-from iterum.core.bench.packs import Pack
+from iterum.core.things.feed import NOTHING_DRAWN, Drawn, Feed
+from iterum.core.things.kit import Board, Channel, Port
+from iterum.core.things.packs import Pack
 
 
 @dataclass(frozen=True)
@@ -22,9 +22,14 @@ class Setup:
     left_wh: float | None = None
 
     @property
+    def port(self) -> Port:
+        """Plug and lead of one branch with its fuse; a pack alone has a plug too."""
+        return self.board.port if self.board else Port()
+
+    @property
     def lead_mohm(self) -> float:
-        """Plug and lead of one branch, mOhm; a pack alone has them too."""
-        return self.board.lead_mohm if self.board else DEFAULT_LEAD_MOHM
+        """Plug and lead of one branch, mOhm."""
+        return self.port.lead_mohm
 
 
 def total_ah(packs: Sequence[Pack]) -> float:
@@ -42,8 +47,11 @@ class Power:
     link: str | None = None
 
 
-def powers_of(setup: Setup) -> tuple[Power, ...]:
-    """Every power limit of the chain that is known; the tightest of several supplies."""
+def powers_of(setup: Setup, cautious: bool = False) -> tuple[Power, ...]:
+    """Every power limit of the chain that is known; the tightest of several supplies.
+
+    cautious : count a small wall adapter with half its label.
+    """
     feed, drawn = setup.feed, setup.drawn
     powers = [Power("channel_power", setup.channel.max_power_w, setup.channel.max_power_w)]
     for name, whole_w in (
@@ -55,10 +63,9 @@ def powers_of(setup: Setup) -> tuple[Power, ...]:
     parts = feed.efficiencies
     supplies = []
     for supply in feed.supplies:
-        left_w = max(supply.max_power_w - drawn.links_w.get(supply.id, 0.0), 0.0)
-        supplies.append(
-            Power("supply_power", supply.max_power_w * parts[supply.id], left_w * parts[supply.id], supply.id)
-        )
+        gives_w = supply.max_power_w / 2 if cautious and supply.is_small_adapter else supply.max_power_w
+        left_w = max(gives_w - drawn.links_w.get(supply.id, 0.0), 0.0)
+        supplies.append(Power("supply_power", gives_w * parts[supply.id], left_w * parts[supply.id], supply.id))
     if supplies:
         powers.append(min(supplies, key=lambda item: item.left_w))
     source_w = feed.source.power_limit_w if feed.source else None
