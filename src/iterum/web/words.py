@@ -18,7 +18,7 @@ from iterum.core.season.watching import to_do
 from iterum.core.things.choice import Kind
 from iterum.core.things.packs import Condition
 from iterum.web.degrees import own_degrees
-from iterum.wording import LIMIT_NAMES, about, between, family_label, minutes, plain, sentence, span
+from iterum.wording import LIMIT_NAMES, about, between, family_label, fix_for, minutes, plain, sentence, span
 from iterum.wording.plans import odds_words
 
 NO_BREAK = "\u00a0"
@@ -188,6 +188,7 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "thousands": thousands,
     "minutes": minutes,
     "sentence": sentence,
+    "fix": lambda item, tag: fix_for(item, tag) or "",
     "about": about,
     "family": family_label,
 }

@@ -71,8 +71,8 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "below_refuse": lambda n: f"{_cell(n, 'lowest_v')}, below {_limit(n, 'lowest_v')} V at rest. Never charge it again.",
     "nearly_flat": lambda n: (
         f"Cell {n['cell']} is" if n["cell"] else "The average cell is"
-    ) + f" at {n['lowest_v']:.2f} V, close to the lower limit of {n['refuse_v']:.2f} V. Charge it alone at "
-    f"{plain(n['rate_c'])}C or less, in balance mode, and watch it. Many chargers refuse it.",
+    ) + f" at {n['lowest_v']:.2f} V, close to the lower limit of {n['refuse_v']:.2f} V. "
+    f"The limit is {plain(n['rate_c'])}C. Many chargers refuse it.",
     "run_low": lambda n: f"{_cell(n, 'lowest_v')}, below {_limit(n, 'lowest_v')} V: it was flown too far. Watch this charge.",
     "over_full": lambda n: (
         f"{_cell(n, 'highest_v')}; full is {_limit(n, 'highest_v')} V. It is overcharged: do not charge or use it."
@@ -100,7 +100,7 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "too_hot": "The pack is at {temperature_c:.0f} °C; the limit is {limit_c:.0f} °C.",
     "full": "Full: {cell_v:.3f} V/cell, full from {limit_v:.2f} V/cell.",
     "cells_apart_look": lambda n: _apart(n, ""),
-    "cells_apart_weak": lambda n: _apart(n, f" Charge it alone at {plain(n['rate_c'])}C or less, in balance mode."),
+    "cells_apart_weak": lambda n: _apart(n, f" The limit is {plain(n['rate_c'])}C."),
     "cells_not_read": "Only the total was measured.",
     "count_doubt": _count_doubt,
     "count_possible": _count_doubt,

@@ -67,7 +67,7 @@ FACTS: dict[str, Fact] = {
         Fact("run_low", _LOOK),
         Fact("cells_apart_look", _LOOK),
         Fact("charge_c_unlikely", _LOOK),
-        Fact("cells_not_read", _LOOK, _JOIN),
+        Fact("cells_not_read", _LOOK, frozenset({Act.JOIN, Act.BALANCE})),
         Fact("stale", _LOOK, _JOIN),
         Fact("life_possible", _LOOK),
         Fact("count_possible", _LOOK),

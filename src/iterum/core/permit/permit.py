@@ -288,9 +288,6 @@ def _allowance(act: Act, pack: Pack, rules: HouseRules, facts: tuple[Reason, ...
         Act.BALANCE: WEAK_RATE_C,
     }[act]
     told = tuple(item for item in facts if act in FACTS[item.code].forbids or _limits(item, act))
-    if act is Act.BALANCE and pack.reading is not None and not pack.reading.cell_v and pack.chemistry.joins:
-        told = (*told, *(item for item in facts if item.code == "cells_not_read"))
-        return Allowance(act, False, None, None, told)
     allowed = not any(act in FACTS[item.code].forbids for item in facts)
     if not allowed:
         return Allowance(act, False, None, None, told)

@@ -194,7 +194,7 @@ def _on(setup: Setup, rules: HouseRules, kind: Kind, choice: Choice, packs: tupl
 
 
 def _balance(setup: Setup, rules: HouseRules, choice: Choice, packs: tuple[Pack, ...]) -> Upkeep:
-    volts = [pack.reading.cell_v for pack in packs if pack.reading]
+    volts = [pack.reading.cell_v or (pack.reading.pack_v / pack.cells,) for pack in packs if pack.reading]
     if all(at_most(difference(max(cells), min(cells)), BALANCED_V) for cells in volts):
         raise Unsafe((reason("upkeep_even_already", ids=tuple(pack.id for pack in packs), within_v=BALANCED_V),))
     over_ah = [_between_soc(pack, min(cells), max(cells)) * pack.capacity_ah

@@ -1,8 +1,9 @@
 """What else can be done with packs than charge them: one card for each kind, or what speaks against it."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from iterum.core.reasons import Reason, Unsafe
+from iterum.core.season.storage import PutAway, plan_storage
 from iterum.core.season.upkeep import Upkeep, least_down_v, upkeep
 from iterum.core.things.bench import Bench
 from iterum.core.things.choice import Choice, Kind
@@ -26,9 +27,14 @@ class OtherCard:
 
 @dataclass(frozen=True)
 class OtherPage:
-    """All of them for the same packs. least_v : V per cell, the lowest that they may be brought down to."""
+    """All of them for the same packs.
+
+    storage : the plan that brings one pack to storage voltage; None for several, and where that is not allowed.
+    least_v : V per cell, the lowest that they may be brought down to.
+    """
 
     cards: tuple[OtherCard, ...]
+    storage: PutAway | None
     least_v: float
     storage_v: float
     channels: tuple[tuple[str, str], ...]
@@ -40,7 +46,8 @@ def other_page(bench: Bench, choice: Choice) -> OtherPage:
     places = [(channel.id, channel.name or channel.id) for _, channel in bench.kit.channels()
               if channel.takes(first.cells)]  # fmt: skip
     return OtherPage(
-        tuple(_card(bench, kind, choice) for kind in TITLES),
+        tuple(_card(bench, kind, choice) for kind in TITLES if kind is not Kind.EVEN_OUT or len(choice.packs) > 1),
+        plan_storage(replace(bench, packs=(first,))) if len(choice.packs) == 1 else None,
         least_down_v(first),
         bench.rules.storage_of(first.chemistry) if first.chemistry.joins else 0.0,
         tuple(places),

@@ -5,6 +5,7 @@ from datetime import timedelta
 from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from iterum.core.permit.facts import Act
 from iterum.core.permit.permit import permits
 from iterum.web.charge.other import other_page
 from iterum.web.charge.views import dial_page, hidden
@@ -69,9 +70,13 @@ def other() -> str:
     choice = choice_from(request.args)
     if not choice.packs:
         return _groups()
-    ids = list(choice.packs)
-    return render_template("charge/other.html", shown=other_page(bench(), choice), ids=ids, choice=choice,
-                           choice_fields=choice_fields)  # fmt: skip
+    ids, here = list(choice.packs), bench()
+    shown = other_page(here, choice)
+    return render_template(
+        "charge/other.html", shown=shown, ids=ids, choice=choice, choice_fields=choice_fields,
+        names={channel.id: channel.name or channel.id for _, channel in here.kit.channels()},
+        store_reasons=permits(here)[ids[0]].acts[Act.STORE].reasons,
+    )  # fmt: skip
 
 
 @blueprint.post("/keep")

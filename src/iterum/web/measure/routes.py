@@ -7,7 +7,7 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.permit.permit import permit_of
+from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.reasons import NotThere
 from iterum.core.season.run import ON_BOARD
 from iterum.core.things.packs import Condition, Pack
@@ -19,6 +19,7 @@ from iterum.web.measure.views import (
     Typed,
     look_at,
     next_to_measure,
+    read_pins,
     read_temperature,
     read_total,
     read_typed,
@@ -110,8 +111,23 @@ def _page(pack: Pack | None, texts: list[str] | None, confirm: bool = False, air
         has_checker=links().checker() is not None,
         air=air or AirAsked.of(desk().air_c(now())),
         waits=_waits(current, on_board),
+        asks_pins=by_total and current.chemistry.joins and current.cells > 1,
+        pins=request.form.get("pins", "") if pack else current.pins or "",
+        pins_fault=read_pins(request.form.get("pins", ""))[1] if pack else "",
+        asks_chemistry=_doubts_chemistry(shown.verdict or verdict),
         doubted=() if any(texts) or current.reading is None else verdict.reasons,
     )
+
+
+def _doubts_chemistry(verdict: Permit) -> bool:
+    return any(item.code in ("life_doubt", "life_possible") for item in verdict.reasons)
+
+
+def _as_answered(pack: Pack) -> Pack:
+    """The pack with what was answered beside its volts: pins that were counted, a label that was read again."""
+    pins, _ = read_pins(request.form.get("pins", ""))
+    confirmed = request.form.get("chemistry_confirmed") == "yes"
+    return replace(pack, pins=pins or pack.pins, chemistry_confirmed=pack.chemistry_confirmed or confirmed)
 
 
 def _waits(pack: Pack, on_board: set[str]) -> tuple[datetime, str] | None:
@@ -163,7 +179,7 @@ def from_checker() -> str | Response | tuple[str, int]:
 @blueprint.post("/preview")
 def preview() -> str:
     """The verdict on what is typed so far; nothing is saved."""
-    pack = _pack(request.form.get("pack"))
+    pack = _as_answered(_pack(request.form.get("pack")))
     typed, by_total = _typed(pack, _typed_texts(pack)), _by_total(pack)
     temperature_c, _ = read_temperature(request.form.get("temperature", ""))
     shown = look_at(pack, typed, desk().session().rules, temperature_c, by_total)
@@ -173,17 +189,21 @@ def preview() -> str:
 @blueprint.post("")
 def save() -> str | Response | tuple[str, int]:
     """Write the reading down, questioned first where it looks odd, and go to the next pack."""
-    pack = _pack(request.form.get("pack"))
+    known = _pack(request.form.get("pack"))
+    pack = _as_answered(known)
     texts = _typed_texts(pack)
     typed, by_total = _typed(pack, texts), _by_total(pack)
     temperature_c, warmth_fault = read_temperature(request.form.get("temperature", ""))
     look = look_at(pack, typed, desk().session().rules, temperature_c, by_total)
     confirmed = request.form.get("confirmed") == ",".join(texts)
-    if not typed.complete or warmth_fault or look.impossible or (look.questions and not confirmed):
+    _, pins_fault = read_pins(request.form.get("pins", ""))
+    if not typed.complete or warmth_fault or pins_fault or look.impossible or (look.questions and not confirmed):
         return _page(pack, texts, confirm=bool(look.questions) and not look.impossible), 422
     reading = reading_of(typed, temperature_c, by_total, now())
     corrects = next((item for item in desk().readings(pack.id) if item.corrected_by is None), None)
     is_correction = request.form.get("correct") == "yes" and corrects is not None
+    if pack != known:
+        desk().save_packs([replace(pack, reading=None)], pack.id, now())
     desk().record_reading(pack.id, reading, now(), corrects.key if is_correction and corrects else None)
     queue = [item for item in desk().session().packs if item.family == pack.family]
     following = next_to_measure(queue, pack.id, _on_board())

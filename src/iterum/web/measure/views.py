@@ -6,6 +6,7 @@ from datetime import datetime
 
 from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.reasons import Reason
+from iterum.core.things.chemistry import MAX_CELLS
 from iterum.core.things.packs import Pack, Reading
 from iterum.core.things.rules import HouseRules
 from iterum.core.things.typed_volts import question_volts
@@ -87,6 +88,16 @@ def read_temperature(text: str) -> tuple[float | None, str]:
     if COLDEST_TYPED_C <= value <= HOTTEST_TYPED_C:
         return value, ""
     return None, f"“{text[:12]}” is no pack temperature: type whole degrees Celsius, such as {own_degrees(21.0)}."
+
+
+def read_pins(text: str) -> tuple[int | None, str]:
+    """How many pins were counted on a balance plug, and the fault where that is no number of pins; empty says none."""
+    text = text.strip()
+    if not text:
+        return None, ""
+    if text.isascii() and text.isdigit() and 2 <= int(text) <= MAX_CELLS + 1:
+        return int(text), ""
+    return None, f"“{text[:12]}” is no number of pins: from 2 to {MAX_CELLS + 1}, one more than its cells."
 
 
 def _volts_from(text: str) -> float | None:

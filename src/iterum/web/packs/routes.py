@@ -7,6 +7,7 @@ from typing import Any
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.permit.facts import Act
 from iterum.core.permit.permit import Permit, permit_of, permits
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.box import Standing
@@ -169,14 +170,33 @@ def history() -> str:
     return render_template("packs/history.html", pack=_find(pack_id), readings=desk().readings(pack_id))
 
 
+ACT_WORDS = {
+    Act.JOIN: ("Share a board", "Match"),
+    Act.CHARGE: ("Charge", "Charge it"),
+    Act.STORE: ("Storage voltage", "To storage"),
+    Act.BALANCE: ("Balance only", "Balance it"),
+    Act.DISCHARGE: ("Discharge", "Bring it down"),
+}
+"""Each act as the page of a pack names it, and what its button says."""
+
+
 @blueprint.get("/health")
 def health() -> str:
     """One pack over time: capacity, resistance, spread, cycles, age, and what to do with it."""
     pack = _find(request.args.get("id", ""))
     told, charges = log_book().health_of(pack, now())
     picture = trend.draw(pack, [item.record for item in reversed(charges)], trend.PHONE_WIDTH)
+    other = url_for("charge.other", packs=[pack.id])
+    links = {
+        Act.JOIN: url_for("match.page", **{"class": pack.family}),  # type: ignore[arg-type]  # a name that Python keeps
+        Act.CHARGE: url_for("charge.page", packs=[pack.id]),
+        Act.STORE: f"{other}#store",
+        Act.BALANCE: f"{other}#balance",
+        Act.DISCHARGE: f"{other}#down",
+    }
     return render_template("packs/health.html", pack=pack, health=told, charges=charges[:40], picture=picture,
-                           curve=known_curve.draw(pack),
+                           curve=known_curve.draw(pack), permit=permits(bench())[pack.id], acts=ACT_WORDS, links=links,
+                           held=pack.id in bench().in_hand,
                            disposal=DISPOSAL, retire=Advice.RETIRE)  # fmt: skip
 
 
