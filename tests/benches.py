@@ -2,6 +2,7 @@
 
 import random
 from dataclasses import replace
+from datetime import datetime, timedelta
 
 from iterum.core.permit.permit import permits
 from iterum.core.things.bench import running_at
@@ -10,7 +11,7 @@ from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.things.packs import Reading
 from iterum.core.things.rules import HouseRules, MatchBy
 from iterum.core.things.session import Session
-from tests.conftest import pack
+from tests.conftest import NOON, pack
 
 KINDS = (("lipo", 4, 1800), ("lipo", 4, 1800), ("lipo", 6, 3300), ("lihv", 2, 450), ("li-ion", 3, 3500), ("life", 4, 2500),
          ("nimh", 8, 2400), ("lipo", 1, 500))  # fmt: skip
@@ -30,12 +31,23 @@ def random_pack(rng, index, kind, usual_v):
         more["capacity_now_mah"] = mah * rng.choice((0.55, 0.75, 0.9, 1.2))
     if rng.random() < 0.08:
         more["condition"] = "damaged"
+    if rng.random() < 0.1 and chemistry != "nimh" and cells > 1:
+        more["pins"] = cells + rng.choice((0, 1, 1, 1, 2))
     made = pack(f"P{index}", *volts, mah=mah, chemistry=chemistry, **more)
     if rng.random() < 0.05:
         return replace(made, reading=None)
     if chemistry == "nimh" or rng.random() < 0.15:
-        return replace(made, reading=Reading(round(sum(volts), 2)))
-    return made
+        made = replace(made, reading=Reading(round(_odd_total(rng, chemistry, cells, volts), 2)))
+    at = NOON - timedelta(hours=rng.choice((0, 0, 0, 0, 0, 0, 0.4, 1, 11, 13, 200)))
+    warm_c = rng.choice((5.0, -2.0, 38.0, 47.0)) if rng.random() < 0.1 else rng.choice((None, None, 20.0))
+    return replace(made, reading=replace(made.reading, taken_at=at, temperature_c=warm_c))
+
+
+def _odd_total(rng, chemistry, cells, volts):
+    """Mostly the sum; sometimes that of a full pack with one cell less, of this chemistry or of another."""
+    if chemistry == "nimh" or cells < 3 or rng.random() < 0.8:
+        return sum(volts)
+    return (cells - 1) * (rng.choice((4.2, 4.35)) - rng.choice((0.0, 0.01, 0.03)))
 
 
 def random_bench(seed, most=9):
@@ -74,7 +86,8 @@ def random_bench(seed, most=9):
         rate_c=rng.choice((None, 1.0, 2.0, 3.0)),
         join_peak_c=rng.choice((5.0, 5.0, None)),
     )
-    session = Session(packs, Kit(boards, chargers, (supply,), (source,)), rules)
+    session = Session(packs, Kit(boards, chargers, (supply,), (source,)), rules, starts_at=NOON)
+    session = session.in_air(rng.choice((None, None, None, 20.0, 20.0, 20.0, 8.0, -5.0, 47.0))).at(NOON)
     return replace(session, running=_running(rng, session))
 
 
@@ -110,8 +123,10 @@ def breaches(document, choice, amps, energy_in_wh, end_v=None):
     broken = [f"{tag} twice" for tag in set(choice.packs) if choice.packs.count(tag) > 1]
     for item in members:
         broken += _pack_breaches(item, len(members) > 1, amps)
+        broken += _warmth_breaches(document, item, amps * held_ah(item) / sum(map(held_ah, members)))
     if len({(item["chemistry"], item["cells"]) for item in members}) > 1:
         broken.append("families mixed")
+    broken += _joined_breaches(document, members) if len(members) > 1 else ()
     broken += _place_breaches(document, members, choice, amps, end_v)
     return [*broken, *_source_breaches(document, choice, members, amps, energy_in_wh, end_v)]
 
@@ -139,6 +154,59 @@ def _pack_breaches(item, joined, amps):
         yield f"{name} is weak"
 
 
+    if not volts and cells > 1:
+        yield from _total_breaches(item, joined)
+    if item.get("pins") is not None and item["pins"] != cells + 1:
+        yield f"{name} has another number of pins"
+    looks_like_life = chemistry in ("lipo", "lihv", "li-ion") and low >= 3.25 and high <= 3.40 and high - low <= 0.03
+    if volts and chemistry == "lipo" and looks_like_life and not item.get("chemistry_confirmed"):
+        yield f"{name} reads as LiFe does"
+
+
+def _total_breaches(item, joined):
+    """A total that a full pack of fewer cells has as well, and pins that nobody counted."""
+    name, chemistry, cells, total = item["id"], item["chemistry"], item["cells"], item["pack_volts"]
+    if joined:
+        yield f"{name} is joined by its total"
+    counted = item.get("pins") == cells + 1 or item.get("cells_confirmed")
+    if not counted and total / (cells - 1) <= BRIM[chemistry] + EPS:
+        yield f"{name} may be a {cells - 1}S"
+    if not counted and chemistry == "lipo" and abs(total / (cells - 1) - 4.35) <= 0.01 + EPS:
+        yield f"{name} may be a full {cells - 1}S LiHV"
+
+
+def _warmth_breaches(document, item, amps):
+    """Cells that are, or may be, too cold or too warm to be charged, or too cold for more than half their capacity."""
+    now = datetime.fromisoformat(document["starts_at"])
+    warm_c, air_c, at = item.get("temperature_c"), document.get("air_c"), item.get("measured_at")
+    fresh = at is None or now - datetime.fromisoformat(at) <= timedelta(minutes=30)
+    known_c = warm_c if warm_c is not None and fresh else air_c
+    for degrees in (warm_c, known_c):
+        if degrees is not None and not 0 <= degrees <= 45:
+            yield f"{item['id']} at {degrees} °C"
+    if known_c is not None and known_c < 10 and amps > 0.5 * held_ah(item) + EPS:
+        yield f"{item['id']} is cold"
+
+
+def _joined_breaches(document, members):
+    """Old readings, volts and warmth too far apart for one board."""
+    now = datetime.fromisoformat(document["starts_at"])
+    for item in members:
+        at = item.get("measured_at")
+        if at is not None and now - datetime.fromisoformat(at) > timedelta(hours=12):
+            yield f"{item['id']} was read too long ago"
+    rules, cells = document["rules"]["match"], members[0]["cells"]
+    means = [sum(item.get("cell_volts") or (item["pack_volts"],)) for item in members if "pack_volts" in item or "cell_volts" in item]
+    allowed_v = {"volts_per_cell": rules["limit"] * cells, "volts_per_pack": rules["limit"],
+                 "percent_of_highest": max(means) * rules["limit"] / 100}[rules["by"]]  # fmt: skip
+    if max(means) - min(means) > allowed_v + 1e-4:
+        yield "volts too far apart"
+    warm = [item["temperature_c"] for item in members if item.get("temperature_c") is not None
+            and now - datetime.fromisoformat(item["measured_at"]) <= timedelta(minutes=30)]  # fmt: skip
+    if warm and max(warm) - min(warm) > 15 + EPS:
+        yield "one warm and one cold"
+
+
 def _place_breaches(document, members, choice, amps, end_v):
     channels = {channel["id"]: channel for charger in document["chargers"] for channel in charger["channels"]}
     channel = channels[choice.channel]
@@ -149,7 +217,8 @@ def _place_breaches(document, members, choice, amps, end_v):
     if not channel.get("min_cells", 1) <= cells <= channel.get("max_cells", 6):
         yield "cells outside the channel"
     for item in members:
-        label_a = item.get("max_charge_c", 1.0) * min(held_ah(item), item["capacity_mah"] / 1000)
+        own_c = choice.own_rate_c if choice.own_rate_c and item["chemistry"] == "lipo" else 1.0
+        label_a = item.get("max_charge_c", min(own_c, 2.0)) * min(held_ah(item), item["capacity_mah"] / 1000)
         if amps * held_ah(item) / whole > label_a + EPS:
             yield f"{item['id']} passes its charge C"
     if amps * _full_v(document, members[0], end_v) > channel["max_power_w"] + EPS:

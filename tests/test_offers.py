@@ -24,7 +24,7 @@ from iterum.wording import about, sentence
 from tests.benches import breaches, random_bench
 from tests.conftest import SOAK, even
 
-SEEDS = 40 * SOAK
+SEEDS = 100 * SOAK
 BLOCKS = 4
 
 

@@ -19,7 +19,7 @@ from iterum.core.things.bench import Bench
 from iterum.core.things.curve import StateOfCharge
 from iterum.core.things.packs import READING_LASTS, TEMPERATURE_LASTS, Condition, Pack, Reading
 from iterum.core.things.rules import HouseRules
-from iterum.core.things.volts import NEARLY_FLAT_V, OVER_FULL_V, SPREAD_LOOK_V, SPREAD_WEAK_V, THERE_V
+from iterum.core.things.volts import DOWN_LEAST_V, NEARLY_FLAT_V, OVER_FULL_V, SPREAD_LOOK_V, SPREAD_WEAK_V, THERE_V
 
 WORN_PART, SPENT_PART = 0.80, 0.60
 """A pack that holds less than these parts of its label is worn, and to be retired."""
@@ -330,8 +330,8 @@ class Way(StrEnum):
 def storage_way(pack: Pack, rules: HouseRules) -> Way | None:
     """Which way a measured pack goes to storage voltage, judged by each of its cells.
 
-    Down only until its lowest cell is there; where one cell is below and another above, it is only balanced. None
-    before it is measured.
+    Down only until its lowest cell is there; where that one is there or below and another above, it is only balanced.
+    None before it is measured.
     """
     if not pack.chemistry.joins:
         return Way.ANY
@@ -341,7 +341,8 @@ def storage_way(pack: Pack, rules: HouseRules) -> Way | None:
     volts = pack.reading.cell_v or (pack.reading.pack_v / pack.cells,)
     low = not at_most(difference(target_v, min(volts)), THERE_V)
     high = not at_most(difference(max(volts), target_v), THERE_V)
-    if low and high:
+    nothing_to_give = not at_most(target_v + DOWN_LEAST_V, min(volts))
+    if high and (low or nothing_to_give):
         return Way.BALANCE
     return Way.UP if low else Way.DOWN if high else Way.THERE
 

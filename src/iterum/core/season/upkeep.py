@@ -29,6 +29,7 @@ from iterum.core.things.kit import Board, Channel
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import HouseRules
 from iterum.core.things.setup import Setup, total_ah
+from iterum.core.things.volts import DOWN_LEAST_V
 
 DOWN_A = 1.0
 """Most amps out of packs, unless the charger's label says more."""
@@ -38,8 +39,6 @@ BALANCE_A = 0.3
 """What the balance leads of a charger pass: a few tenths of an amp."""
 BALANCED_V = 0.01
 """Cells no further apart than this are even: a checker shows no less."""
-DOWN_LEAST_V = 0.01
-"""V per cell that a pack must stand over the volts it is brought down to."""
 _ACTS = {Kind.EVEN_OUT: Act.JOIN, Kind.BALANCE: Act.BALANCE, Kind.DOWN: Act.DISCHARGE}
 MODES = {Kind.EVEN_OUT: "on the board, connected to nothing", Kind.BALANCE: "balance only", Kind.DOWN: "discharge"}
 

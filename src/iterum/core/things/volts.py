@@ -8,5 +8,7 @@ NEARLY_FLAT_V = 0.10
 """A lithium cell this little over its refuse volts is weak; many chargers refuse it."""
 OVER_FULL_V = 0.05
 """From this far over full on a cell has been overcharged."""
+DOWN_LEAST_V = 0.01
+"""A pack is brought down only if its lowest cell stands this much above where it is to go."""
 THERE_V = 0.02
 """Within this much of storage voltage a cell needs nothing."""
