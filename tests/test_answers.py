@@ -5,12 +5,15 @@ import random
 
 import pytest
 
+from iterum.core.planning.planner import Planner
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.arrange import answer
 from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Board, Channel, Charger, Kit
+from iterum.core.things.session import Session
 from iterum.exchange.session import to_document
 from tests.benches import breaches, random_bench
-from tests.conftest import SOAK
+from tests.conftest import SOAK, even
 
 ANSWERS = 600 if SOAK == 1 else 10_000 * SOAK
 BLOCKS = 2 if SOAK == 1 else 50
@@ -50,3 +53,18 @@ def test_no_answer_is_unsafe(block):
                 assert breaches(document, settled, sizing.current_a, sizing.charge.energy_in_high_wh, settled.end_v) == [], (
                     seed, choice)  # fmt: skip
     assert sized > told / 20
+
+
+def test_what_would_take_more_than_a_day_is_planned_nowhere_and_refused_everywhere():
+    """Two 12S of 22 Ah on 30 W: some 1,900 Wh, more than two days (from memory: 0.5 A into 44 Ah)."""
+    packs = tuple(even(f"G{n}", 3.75, 12, mah=22000) for n in (1, 2))
+    kit = Kit((Board("B", 4, max_cells=12),), (Charger("C", (Channel("C-1", 10, 30, max_cells=12),)),))
+    session = Session(packs, kit)
+    _, sizing, refusal = answer(session.bench, Choice(("G1", "G2"), "B", "C-1"))
+    assert sizing is None
+    (told,) = [item for item in refusal.reasons if item.code == "charge_too_long"]
+    assert told.numbers["hours"] > 48
+    assert told.numbers["need_wh"] > 1700
+    planned = Planner(session).plan()
+    assert planned.batches == ()
+    assert {left.reason.code for left in planned.left_out} == {"charge_too_long"}

@@ -105,7 +105,8 @@ def unfit(verdict: Permit) -> LeftOut | None:
     pack = verdict.pack
     told = verdict.against(Act.CHARGE)
     if verdict.full and not told:  # a full pack needs no charge, alone or with others
-        return LeftOut(pack, verdict.fullness[0], reason("fix_full", id=pack.id))
+        code = "fix_full" if pack.chemistry.joins else "fix_full_nickel"
+        return LeftOut(pack, verdict.fullness[0], reason(code, id=pack.id))
     for item in told or verdict.against(Act.JOIN):
         return LeftOut(pack, item, reason(f"fix_{item.code}", id=pack.id))
     return None

@@ -32,6 +32,10 @@ class Machine:
         return self.feed.efficiency_from_source
 
 
+ESTIMATED_PART = 0.95
+"""Part of a day that an estimated charge may take: the full model must not find that it takes more than all of it."""
+
+
 @dataclass(frozen=True)
 class Costs:
     """What one set of packs costs on one board and channel at one rate.

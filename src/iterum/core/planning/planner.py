@@ -16,6 +16,8 @@ from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.search import Candidate, Search
 from iterum.core.quantities import MOMENT_MIN
 from iterum.core.reasons import Reason, reason
+from iterum.core.sizing.arrange import answer
+from iterum.core.things.choice import Choice
 from iterum.core.things.session import Session
 
 PROVED_WITHIN_MIN = 0.5
@@ -242,7 +244,9 @@ class Planner:
             if (costs := self.problem.costs((index,), machine, -1, 0)) is not None
         ]
         if not places:
-            return reason("no_channel", id=pack.id)
+            _, _, refusal = answer(self.problem.session.bench, Choice((pack.id,)))
+            long = (item for item in (refusal.reasons if refusal else ()) if item.code == "charge_too_long")
+            return next(long, reason("no_channel", id=pack.id))
         wanted = self.search.needed.get(pack.family, 0)
         charged = sum(
             len(item.gene.members) for item in schedule.placed

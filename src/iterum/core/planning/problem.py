@@ -11,14 +11,14 @@ from functools import cached_property
 from math import ceil, inf, log2
 
 from iterum.core.amps.limits import current_to_dial, setup_faults
-from iterum.core.electrical.charging import balance_allowance_min, charge_packs
+from iterum.core.electrical.charging import DAY_MIN, balance_allowance_min, charge_packs
 from iterum.core.electrical.estimate import energy_to_wh
 from iterum.core.electrical.joining import passing_order, waits_at_c
 from iterum.core.electrical.resistance import resistance_of
 from iterum.core.electrical.waiting import NO_WAIT_V, Waits, spread_per_cell_v, waits
 from iterum.core.match.group import figures, group_size_limit, in_plug_order, obstacles
 from iterum.core.permit.permit import Permit, permit_of
-from iterum.core.planning.batches import Costs, Machine, PlannedBatch, batch_in_hand
+from iterum.core.planning.batches import ESTIMATED_PART, Costs, Machine, PlannedBatch, batch_in_hand
 from iterum.core.planning.known import Known
 from iterum.core.planning.resources import Resources
 from iterum.core.planning.rounds import ChargeKey, Flight, Round, Rounds, Waiting, heats_to_come, plan_rounds
@@ -360,6 +360,8 @@ class Problem(Resources):
         if part:
             current_a = self._slower_a(part, current_a, machine, full_v, setup.channel)
         full_min = self._minutes(members, current_a, setup)
+        if full_min > DAY_MIN * ESTIMATED_PART:
+            return None
         return Costs(
             current_a=current_a,
             rate_c=current_a / total_ah(packs),
