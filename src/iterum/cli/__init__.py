@@ -18,6 +18,7 @@ COMMANDS = {
     "merge": "Take an archive in: on an empty bench the same again, on another what is new there.",
     "permit": "What may be done with each pack now: join, charge, discharge, balance, store.",
     "plan": "Batches over channels and time: every pack full in time, within what the field can give.",
+    "read": "What a label says of a pack, charger, supply, source or board, and what it leaves open.",
     "rehearse": "Rehearse on a copy of a bench, with a simulated charger in time-lapse; nothing real is reached.",
     "restore": "Put a copy back in the place of the database; what was there is kept beside it.",
     "serve": "Serve the pages on this machine, and watch every charge.",

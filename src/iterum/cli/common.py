@@ -95,7 +95,8 @@ def print_joining(what: str, verdict: Joining) -> None:
 def print_timetable(joining: Joining) -> None:
     """What to plug in, step by step, the C into the pack that takes most, and how long to wait after it."""
     rows = [
-        (step.plug, f"{step.into.into_c:.2f}C into {step.into.id}" if step.into and step.into.into_c >= 0.005 else "nothing flows",
+        (step.plug,
+         f"{step.into.into_c:.2f}C into {step.into.id}" if step.into and step.into.into_c >= 0.005 else "nothing flows",
          minutes(step.wait_min) if step.wait_min else "none")
         for step in joining.timetable
     ]  # fmt: skip

@@ -9,6 +9,7 @@ from iterum.core.electrical.joining import EvenedOut, Joining
 from iterum.core.match.group import Group
 from iterum.core.match.matching import LeftOut, Matching
 from iterum.core.permit.permit import Permit
+from iterum.core.reading.told import Told
 from iterum.core.reasons import Reason
 from iterum.core.sizing.size import Budget, Judged, Sizing
 from iterum.wording import about, fix_for, minute_of, sentence
@@ -111,6 +112,23 @@ def _with_fix(item: Reason, pack_id: str) -> dict[str, Any]:
     cell = item.numbers.get("cell")
     document = {"code": item.code, "text": sentence(item), **({"cell": cell} if cell is not None else {})}
     return {**document, "fix": fix_for(item, pack_id)}
+
+
+def read_document(told: Told) -> dict[str, Any]:
+    """What `read` prints: the fields that are understood, their meaning, unread words, open questions, faults."""
+    return {
+        "kind": told.kind,
+        "count": told.count,
+        "understood": dict(told.understood),
+        "means": [sentence(item.why) for item in told.means],
+        "assumed": [sentence(item.why) for item in told.means if item.assumed],
+        "unread": [word.text for word in told.unread],
+        "questions": [
+            {"code": asked.code, "text": sentence(asked.why), "choices": [item.words for item in asked.choices]}
+            for asked in told.questions
+        ],
+        "faults": [{"code": fault.code, "text": sentence(fault)} for fault in told.faults],
+    }
 
 
 def limits_document(limits: Iterable[Limit]) -> list[dict[str, Any]]:

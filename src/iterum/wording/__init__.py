@@ -12,11 +12,12 @@ from iterum.wording.figures import FAMILY_LABELS, Numbers, between, family_label
 from iterum.wording.joining import JOINING_SENTENCES
 from iterum.wording.packs import PACK_SENTENCES
 from iterum.wording.plans import PLAN_SENTENCES
+from iterum.wording.reading import READING_SENTENCES
 from iterum.wording.running import RUN_SENTENCES
 from iterum.wording.sizing import LIMIT_NAMES, SIZING_SENTENCES
 
 SENTENCES: dict[str, str | Callable[[Numbers], str]] = (
-    PACK_SENTENCES | JOINING_SENTENCES | SIZING_SENTENCES | PLAN_SENTENCES | RUN_SENTENCES
+    PACK_SENTENCES | JOINING_SENTENCES | SIZING_SENTENCES | PLAN_SENTENCES | RUN_SENTENCES | READING_SENTENCES
 )
 
 

@@ -1,0 +1,1 @@
+"""What people type of packs and kit, read with every word accounted for."""

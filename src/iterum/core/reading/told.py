@@ -1,0 +1,257 @@
+"""What a reader made of a line: fields, what they come to, questions, and the words that nobody understood."""
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from iterum.core.reading.tokens import Kind, Token, settled, tokens_of
+from iterum.core.reasons import Reason, reason
+
+FILLING = frozenset(
+    [
+        "a",
+        "an",
+        "the",
+        "of",
+        "and",
+        "or",
+        "with",
+        "at",
+        "by",
+        "in",
+        "on",
+        "it",
+        "is",
+        "my",
+        "each",
+        "every",
+        "all",
+        "per",
+        "for",
+        "to",
+        "from",
+        "up",
+        "pack",
+        "packs",
+        "battery",
+        "batteries",
+        "rated",
+        "rate",
+        "rating",
+        "nominal",
+        "typical",
+        "type",
+        "model",
+        "capacity",
+        "volts",
+        "voltage",
+        "amps",
+        "watts",
+        "cell",
+        "cells",
+        "series",
+        "max",
+        "maximum",
+        "about",
+        "approx",
+        "roughly",
+        "new",
+        "brand",
+        "parallel",
+        "board",
+        "balance",
+        "lead",
+        "leads",
+        "plug",
+        "connector",
+        "power",
+        "label",
+        "says",
+        "high",
+        "quality",
+        "rechargeable",
+        "output",
+        "total",
+        "together",
+        "whole",
+    ]
+)
+"""Words that a line is as clear without, where no reader has a use for them."""
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One answer to a question. value : what is sent back. fields : what it settles, by the names of the file."""
+
+    value: str
+    words: str
+    fields: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Question:
+    """What a line leaves open. why : what is asked. choices : answers, empty where a figure is asked for in `field`."""
+
+    code: str
+    why: Reason
+    choices: tuple[Choice, ...] = ()
+    field: str | None = None
+    start: int | None = None
+    end: int | None = None
+
+
+@dataclass(frozen=True)
+class Meaning:
+    """One thing that was understood. assumed : whether the line does not say it and it is the usual figure."""
+
+    why: Reason
+    start: int | None = None
+    end: int | None = None
+    assumed: bool = False
+
+
+@dataclass(frozen=True)
+class Unread:
+    """A word that has no meaning here, with its place in the line."""
+
+    text: str
+    start: int
+    end: int
+
+
+@dataclass(frozen=True)
+class Told:
+    """A line as it was understood.
+
+    kind : pack, charger, supply, source, board or mains. understood : by the names of the session file; what is
+    uncertain is not in it. count : devices named. means : what each figure comes to. faults : what contradicts itself
+    or is missing; with one, nothing is saved.
+    """
+
+    kind: str
+    text: str
+    understood: Mapping[str, Any]
+    count: int = 1
+    means: tuple[Meaning, ...] = ()
+    unread: tuple[Unread, ...] = ()
+    questions: tuple[Question, ...] = ()
+    faults: tuple[Reason, ...] = ()
+
+    def answered(self, answers: Mapping[str, str]) -> tuple[dict[str, Any], tuple[Question, ...]]:
+        """The fields with the answers given, and the questions that are still open.
+
+        answers : the value of a choice, by the code of its question.
+        """
+        fields, still = dict(self.understood), []
+        for asked in self.questions:
+            given = answers.get(asked.code, "").strip()
+            chosen = next((item for item in asked.choices if item.value == given), None)
+            if chosen is None:
+                still.append(asked)
+            else:
+                fields |= chosen.fields
+        return fields, tuple(still)
+
+
+class Line:
+    """A line while it is read: each token is taken once, by the reader that knows its role."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.tokens = tokens_of(text)
+        self._taken: set[int] = set()
+        self.fields: dict[str, Any] = {}
+        self.means: list[Meaning] = []
+        self.questions: list[Question] = []
+        self.faults: list[Reason] = []
+
+    # ------------------------------------------------------------------------------------ tokens
+
+    def free(self) -> list[int]:
+        """Places of the tokens that nobody took."""
+        return [place for place in range(len(self.tokens)) if place not in self._taken]
+
+    def is_free(self, place: int) -> bool:
+        """Whether there is a token at a place that nobody took."""
+        return 0 <= place < len(self.tokens) and place not in self._taken
+
+    def take(self, *places: int) -> None:
+        """Take tokens: they have a meaning."""
+        self._taken.update(places)
+
+    def numbers(self, *units: str) -> list[int]:
+        """Places of the free numbers with one of these units."""
+        return [
+            place
+            for place in self.free()
+            if self.tokens[place].kind is Kind.NUMBER and self.tokens[place].unit in units
+        ]
+
+    def words(self, *wanted: str) -> list[int]:
+        """Places of the free words that begin with one of these, a star standing for any ending."""
+        return [place for place in self.free() if _is_word(self.tokens[place], wanted)]
+
+    def says(self, place: int, *wanted: str) -> bool:
+        """Whether the token at a place is one of these words."""
+        return 0 <= place < len(self.tokens) and _is_word(self.tokens[place], wanted)
+
+    def value(self, place: int, unit: str | None = None) -> float:
+        """The value of a number; `unit` decides what a separator parts."""
+        token = self.tokens[place]
+        return settled(token, unit or token.unit)
+
+    def beside(self, place: int, *wanted: str, reach: int = 2) -> int | None:
+        """The nearest of these words around a number, with no other number between; None where there is none."""
+        for distance in range(1, reach + 1):
+            for step in (-1, 1):
+                there = place + step * distance
+                between = self.tokens[min(place, there) + 1 : max(place, there)]
+                if self.says(there, *wanted) and all(token.kind is not Kind.NUMBER for token in between):
+                    return there
+        return None
+
+    # ------------------------------------------------------------------------------------ results
+
+    def mean(self, code: str, *places: int, assumed: bool = False, **numbers: Any) -> None:
+        """Write down what tokens mean."""
+        start = min((self.tokens[place].start for place in places), default=None)
+        end = max((self.tokens[place].end for place in places), default=None)
+        self.means.append(Meaning(reason(code, **numbers), start, end, assumed))
+
+    def ask(
+        self,
+        code: str,
+        choices: Iterable[Choice] = (),
+        field: str | None = None,
+        at: Sequence[int] = (),
+        **numbers: Any,
+    ) -> None:
+        """Ask something; its tokens are accounted for by the question."""
+        self.take(*at)
+        start = min((self.tokens[place].start for place in at), default=None)
+        end = max((self.tokens[place].end for place in at), default=None)
+        self.questions.append(Question(code, reason(f"ask_{code}", **numbers), tuple(choices), field, start, end))
+
+    def fault(self, code: str, **numbers: Any) -> None:
+        """Note what contradicts itself, or is missing."""
+        self.faults.append(reason(code, **numbers))
+
+    def told(self, kind: str, count: int = 1, filling: frozenset[str] = FILLING) -> Told:
+        """What was made of the line; what nobody took is unread, but for filling words and marks."""
+        unread = tuple(
+            Unread(token.text, token.start, token.end)
+            for token in (self.tokens[place] for place in self.free())
+            if token.kind is not Kind.MARK and not (token.kind is Kind.WORD and token.word in filling)
+        )
+        return Told(
+            kind, self.text, self.fields, count, tuple(self.means), unread, tuple(self.questions), tuple(self.faults)
+        )
+
+
+def _is_word(token: Token, wanted: Sequence[str]) -> bool:
+    if token.kind is not Kind.WORD:
+        return False
+    return any(token.word.startswith(one[:-1]) if one.endswith("*") else token.word == one for one in wanted)
+
+
+Reader = Callable[[str], Told]
