@@ -217,6 +217,7 @@ def test_an_act_of_a_charger_is_never_kept_and_says_that_it_was_not_sent(place, 
     page.goto(f"{place.address}/run/{key}")
     page.get_by_role("button", name="Sound, and plugged in").wait_for()
     page.route("**/act", lambda route: route.abort())
+    page.get_by_role("checkbox", name="all five, yes").check()
     page.get_by_role("button", name="Sound, and plugged in").tap()
     expect(page.get_by_text("Not sent: there is no link")).to_be_visible()
     assert page.evaluate("localStorage.getItem('iterum-kept')") in (None, "[]")

@@ -501,8 +501,12 @@ class TestRules:
 
 class TestWhatSourcesHold:
     def test_a_label_in_words_gives_watt_hours(self, newcomer):
-        newcomer.post("/kit/source", id="b", label="3S 5200", max_current_a="25")
-        assert "of 58" in newcomer.get("/kit").seen.said
+        shown = newcomer.post("/kit/source", id="b", label="3S 5200", max_current_a="25").seen
+        assert "11.1 V" in shown.said
+        assert newcomer.get("/kit").seen.said.count("of 58") == 0  # shown first
+        fields = {item["name"]: item.get("value", "") for item in shown.page("input", attrs={"name": True})}
+        newcomer.post("/kit/source", **{name: value for name, value in fields.items() if name != "csrf_token"})
+        assert "46 left of 46, 12 in reserve" in newcomer.get("/kit").seen.said
         answer = newcomer.post("/kit/source", id="c", label="a big one")
         assert (answer.status_code, "a big one" in answer.text) == (422, True)
 

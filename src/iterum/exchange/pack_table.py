@@ -4,14 +4,16 @@ import re
 from collections.abc import Callable, Container, Mapping, Sequence
 from typing import Any
 
+from iterum.core.reading.numbers import figure_of
+from iterum.core.reading.pack import read_pack
 from iterum.core.season.columns import OUT, number
 from iterum.core.things.chemistry import CHEMISTRIES
-from iterum.core.things.pack_label import read_label
 from iterum.core.things.packs import Pack
 from iterum.core.things.tags import next_tag, tags_from
 from iterum.exchange.faults import MOST_FAULTS, BadInput
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import part_from
+from iterum.wording import sentence
 
 PACK_MEANINGS = {
     OUT: "leave out",
@@ -109,10 +111,16 @@ def _document(texts: Mapping[str, str], chemistry: str | None) -> tuple[dict[str
     document: dict[str, Any] = {}
     count = 1
     if "label" in texts:
-        told = read_label(texts["label"])
-        count = told.count
-        names = ("chemistry", "cells", "capacity_mah", "max_charge_c", "discharge_c", "connector")
-        document = {name: value for name in names if (value := getattr(told, name)) is not None}
+        told = read_pack(texts["label"])
+        count, document = told.count, dict(told.understood)
+        settled = {name for name in texts if name != "label"} | ({"chemistry"} if chemistry else set())
+        settled |= set(document)
+        asked = (one for one in told.questions if not {one.code, one.field} & settled)
+        open_now = [sentence(one.why) for one in asked]
+        open_now += [sentence(fault) for fault in told.faults]
+        open_now += [f"“{word.text}” is not understood" for word in told.unread]
+        if open_now:
+            raise ValueError(" ".join(open_now).rstrip("."))
     for name, text in texts.items():
         if name in _READ:
             document[name] = _READ[name](text)
@@ -145,15 +153,26 @@ def _cells(text: str) -> int:
 
 
 def _capacity(text: str) -> float:
-    """mAh; a figure under 50, or one with Ah beside it, is Ah."""
-    said = text.lower().replace("mah", "").strip()
-    figures = said.replace("ah", "").strip()
-    value = read_label(f"{figures} mAh 1S").capacity_mah if "," in figures else number(figures)
-    return value * 1000 if "ah" in said or value < LEAST_MAH else value
+    """mAh; a figure under 50 without its unit is Ah."""
+    value = _figure("mAh")(text)
+    bare = figure_of(text, "") is not None
+    return value * 1000 if bare and value < LEAST_MAH else value
+
+
+def _figure(unit: str) -> Callable[[str], float]:
+    """Reads a figure with or without its unit. Raises ValueError with what it would have to be."""
+
+    def read(text: str) -> float:
+        value = figure_of(text, unit)
+        if value is None:
+            raise ValueError(f"“{text}” is no figure in {unit}; write it as 2.2, or 2200")
+        return value
+
+    return read
 
 
 _READ: dict[str, Callable[[str], Any]] = {
     "id": str, "name": str, "note": str, "connector": str, "chemistry": _chemistry, "cells": _cells,
-    "capacity_mah": _capacity, "max_charge_c": lambda text: number(text.lower().rstrip("c ")),
-    "discharge_c": lambda text: number(text.lower().rstrip("c ")), "cycles": lambda text: int(number(text)),
+    "capacity_mah": _capacity, "max_charge_c": _figure("C"),
+    "discharge_c": _figure("C"), "cycles": lambda text: int(number(text)),
 }  # fmt: skip

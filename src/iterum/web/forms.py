@@ -8,6 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from iterum.core.reading.numbers import figure_of
 from iterum.exchange.faults import Fault, structural_faults
 from iterum.exchange.shape import schema
 
@@ -118,13 +119,10 @@ def make_fields(
     return fields
 
 
-def _number(text: str, whole: bool) -> Any:
-    """A number as typed, a decimal comma allowed; the text itself when it is none, so that its fault can show it."""
-    try:
-        value = float(text.replace(",", "."))
-    except ValueError:
-        return text
-    if _THOUSANDS.fullmatch(text):  # 15,000 is fifteen thousand to one and fifteen to another: it is asked
+def _number(text: str, whole: bool, unit: str = "") -> Any:
+    """A number as typed, with or without its unit; the text itself when it is none, so that its fault can show it."""
+    value = figure_of(text, unit)
+    if value is None:
         return text
     return int(value) if whole and value.is_integer() else value
 
@@ -135,7 +133,7 @@ def _list(text: str, rules: Mapping[str, Any]) -> list[Any]:
         if "string" in _types(rules["prefixItems"][0]):
             return [[part.strip().zfill(5) for part in item.replace("–", "-").split("-")] for item in items]
         return [[_number(part.strip(), False) for part in item.split(":")] for item in items]
-    return [_number(item, False) for item in items]
+    return [_number(item, False, rules.get("x-unit", "")) for item in items]
 
 
 def document_from(part: str, texts: Mapping[str, str]) -> dict[str, Any]:
@@ -147,7 +145,7 @@ def document_from(part: str, texts: Mapping[str, str]) -> dict[str, Any]:
         if not text:
             continue
         if kind == "number":
-            document[name] = _number(text, "integer" in _types(rules))
+            document[name] = _number(text, "integer" in _types(rules), rules.get("x-unit", ""))
         elif kind == "boolean":
             document[name] = text == "yes"
         elif kind == "list":

@@ -35,6 +35,7 @@ READING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "means_discharge_c": "discharge: {rate_c:g}C = {current_a:.0f} A",
     "means_connector": "plug: {connector}",
     "means_count": "how many: {count} alike",
+    "means_together": "together: {energy_wh:.0f} Wh when full, at most {all_a:.1f} A on one board",
     "means_energy_agrees": "energy: {wh:g} Wh, as its volts and mAh say",
     "means_thousands": "“{text}” read as: {value:.0f}",
     "means_no_use": "{what}: {text}, not needed",
@@ -134,5 +135,7 @@ READING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "label_cells": "{cells}S: packs here have 1 to {most} cells.",
     "label_capacity": "“{text}” would be {capacity_mah:g} mAh. Write it as 2200, or 2.2 Ah.",
     "label_channels": "{channels} channels: the most is {most}.",
+    "label_names_packs": "This names packs too. Type the charger alone.",
+    "label_two_sources": "{one:g} Ah or {other:g} Ah? Type one source at a time.",
     "label_not_charged": "{chemistry} packs are not charged with Iterum.",
 }

@@ -40,6 +40,8 @@ def read_charger(text: str) -> Told:
     text : as it was typed.
     """
     line = Line(text)
+    if _names_packs(line):  # its cells would be taken for the charger's
+        line.fault("label_names_packs")
     channels = _channels(line)
     low_cells, high_cells = _cells(line)
     channel: dict[str, object] = {**_discharge(line)}
@@ -71,6 +73,13 @@ def read_charger(text: str) -> Told:
         line.fields |= {"input_min_v": input_v[0], "input_max_v": input_v[1]}
         line.mean("means_input", low_v=input_v[0], high_v=input_v[1])
     return line.told("charger")
+
+
+def _names_packs(line: Line) -> bool:
+    """Whether a line speaks of packs too: mAh, or a count before a bare figure, as in 8x2200."""
+    counted = (place + 1 for place in line.free() if line.tokens[place].kind is Kind.COUNT)
+    bare = [place for place in counted if place in line.numbers("") and line.tokens[place].value >= MOST_CHANNELS]
+    return bool(bare or line.numbers("mah", "ah", "c"))
 
 
 def _tell_amps(line: Line, channel: dict[str, object], low_a: float | None, high_a: float | None) -> None:

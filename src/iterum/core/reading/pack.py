@@ -68,7 +68,19 @@ def read_pack(text: str) -> Told:
     _no_use(line)
     if count > 1:
         line.mean("means_count", count=count)
+        _together(line, count)
     return line.told("pack", count)
+
+
+def _together(line: Line, count: int) -> None:
+    """What several alike hold together, and the amps that they take on one board."""
+    told = line.fields
+    if not {"chemistry", "cells", "capacity_mah"} <= set(told):
+        return
+    ah = told["capacity_mah"] / 1000
+    each_a = ah * told.get("max_charge_c", 1.0)
+    wh = ah * told["cells"] * CHEMISTRIES[told["chemistry"]].nominal_v
+    line.mean("means_together", energy_wh=wh * count, each_a=each_a, all_a=each_a * count)
 
 
 def _name(line: Line, chemistry: str | None) -> None:
@@ -217,7 +229,8 @@ def _by_volts(volts: float, chemistry: str | None, cells: int | None, full: bool
     """(chemistry, cells) whose label, or whose full pack, would say these volts."""
     fits = []
     for item in CHEMISTRIES.values():
-        ones = [item.brim_v, item.full_v] if full else [*LABEL_V.get(item.name, (item.nominal_v,)), item.full_v]
+        ones = [item.brim_v, item.full_v] if full else [*LABEL_V.get(item.name, (item.nominal_v,))]
+        ones += [item.full_v] if chemistry is not None and not full else []
         for count in range(1, MAX_CELLS + 1):
             near = any(abs(volts - one * count) <= 0.051 for one in ones)
             if near and chemistry in (None, item.name) and cells in (None, count):

@@ -36,8 +36,8 @@ def kind_of(text: str, asked: str) -> str:
     line = Line(text)
     units = {token.unit for token in line.tokens if token.kind is Kind.NUMBER}
     named = {word for _, words in CHEMISTRY_WORDS for word in words}
-    pack = (
-        "c" in units or "mah" in units or any(token.kind is Kind.WORD and token.word in named for token in line.tokens)
+    pack = bool(units & {"c", "mah"}) or ("" in units and asked != "board") or any(
+        token.kind is Kind.SIZE or (token.kind is Kind.WORD and token.word in named) for token in line.tokens
     )
     holds, drives = units & {"mah", "ah", "wh", "kwh"}, units & {"w", "kw", "a"}
     signs = (
@@ -52,6 +52,8 @@ def kind_of(text: str, asked: str) -> str:
         ("source", bool(line.words(*MAINS)) and not units - {""}),
         ("source", bool(units & {"wh", "kwh"}) and not (asked == "pack" and "s" in units)),
         ("source", "ah" in units and "s" not in units and asked != "pack"),
+        ("charger", {"w", "a"} <= units and not holds and "v" not in units),
+        ("pack", asked == "source" and {"c", "s"} <= units and not drives),
         ("charger", {"w", "a"} <= units and "s" in units and not holds),
         ("charger", asked == "pack" and bool(drives) and not holds and not units & {"c", "s"}),
         ("pack", asked in ("charger", "board", "supply") and pack and "s" in units and not drives),

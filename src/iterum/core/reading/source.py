@@ -90,6 +90,8 @@ def read_source(text: str) -> Told:
         line.fields.pop("energy_wh", None)
         line.mean("means_generator")
     _limits(line, amps, watts, count, bool(parallel))
+    if not line.questions and not {"energy_wh", "max_power_w", "max_current_a"} & set(line.fields):
+        line.ask("source_watts", field="max_power_w")
     if "energy_wh" not in line.fields and not any(asked.field == "energy_wh" for asked in line.questions):
         line.mean("means_no_budget", assumed=True)
     return line.told("source")
@@ -115,7 +117,7 @@ def _stored(line: Line, bank: bool, cells: int | None) -> tuple[tuple[float, str
         if line.tokens[place].thousands is not None and unit == "mah":
             line.mean("means_thousands", place, text=line.tokens[place].text.split()[0], value=1000 * value)
         if held is not None and abs(held[0] - value) > 0.01 * value:
-            line.ask("capacity", [Choice(f"{one:g}", f"{one:g} Ah") for one in sorted((held[0], value))], at=[place])
+            line.fault("label_two_sources", one=held[0], other=value)
         held = held or (value, unit)
         line.take(place)
     if held is None and wh is None:

@@ -73,6 +73,7 @@ FILLING = frozenset(
         "output",
         "total",
         "together",
+        "current",
         "whole",
     ]
 )
@@ -98,6 +99,26 @@ class Question:
     field: str | None = None
     start: int | None = None
     end: int | None = None
+
+    def settled_by(self, answer: str) -> Mapping[str, Any] | None:
+        """The fields that an answer gives; None where it is no answer.
+
+        answer : the value of a choice, or a figure as it was typed.
+        """
+        chosen = next((item.fields for item in self.choices if item.value == answer), None)
+        if chosen is not None or self.field is None:
+            return chosen
+        figures = [token for token in tokens_of(answer) if token.kind is Kind.NUMBER]
+        if len(figures) != 1 or figures[0].low is not None:
+            return None
+        unit = UNIT_OF.get(self.field.rsplit("_", 1)[-1], "")
+        value = settled(figures[0], unit) * (
+            1000 if figures[0].unit in ("kw", "kwh") or (figures[0].unit, unit) == ("ah", "mah") else 1
+        )
+        return {self.field: int(value) if self.field in WHOLE else value}
+
+
+UNIT_OF = {"mah": "mah", "wh": "wh", "w": "w", "v": "v", "a": "a"}
 
 
 @dataclass(frozen=True)
@@ -140,17 +161,25 @@ class Told:
     def answered(self, answers: Mapping[str, str]) -> tuple[dict[str, Any], tuple[Question, ...]]:
         """The fields with the answers given, and the questions that are still open.
 
-        answers : the value of a choice, by the code of its question.
+        answers : the value of a choice, or a figure as it was typed, by the code of its question.
         """
         fields, still = dict(self.understood), []
         for asked in self.questions:
-            given = answers.get(asked.code, "").strip()
-            chosen = next((item for item in asked.choices if item.value == given), None)
-            if chosen is None:
+            settled_by = asked.settled_by(answers.get(asked.code, "").strip())
+            if settled_by is None:
                 still.append(asked)
-            else:
-                fields |= chosen.fields
+                continue
+            for name, value in settled_by.items():
+                if name in OF_CHANNELS and "channels" in fields:
+                    fields["channels"] = [{**channel, name: value} for channel in fields["channels"]]
+                else:
+                    fields[name] = value
         return fields, tuple(still)
+
+
+OF_CHANNELS = ("max_current_a", "max_power_w", "fixed_current")
+"""What is asked of a charger and stands at each of its channels."""
+WHOLE = ("cells", "ports", "count")
 
 
 class Line:

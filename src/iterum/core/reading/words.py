@@ -49,10 +49,10 @@ def chemistry_in(line: Line) -> str | None:
         token = line.tokens[place]
         if token.kind is Kind.SIZE:
             line.take(place)
-            named = (
-                "life" if token.word.startswith("ifr") or "32650" in token.word or "32700" in token.word else "li-ion"
-            )
-            return _also(line, named)
+            if "26650" in token.word and not token.word.startswith(("i", "n", "l")):
+                continue  # of either kind
+            of_life = token.word.startswith(("ifr", "lfp")) or "32650" in token.word or "32700" in token.word
+            return _also(line, "life" if of_life else "li-ion")
     for first, second, name in (
         ("lithium", "ion", "li-ion"),
         ("lithium", "polymer", "lipo"),

@@ -1,6 +1,6 @@
 """Addresses of the Kit page: boards, chargers, supplies, sources."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -8,16 +8,15 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import NotFound
 from werkzeug.wrappers import Response
 
+from iterum.core.reading.told import OF_CHANNELS
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.sizing.arrange import what_it_gives
-from iterum.core.things.charger_label import read_charger
 from iterum.core.things.kit import Board, Charger, Kit, Supply
 from iterum.core.things.kit import Source as Origin
-from iterum.core.things.ledger import Entry, EntryKind, energy_of_label
+from iterum.core.things.ledger import Entry, EntryKind
 from iterum.core.things.tags import next_tag
 from iterum.devices.driver import LinkLost, Refused
 from iterum.devices.lines import DEFAULT_PORT
-from iterum.exchange.labels import charger_of
 from iterum.exchange.sense import kit_sense
 from iterum.exchange.session import (
     charger_document,
@@ -32,8 +31,9 @@ from iterum.web.choices import figure
 from iterum.web.context import bench, desk, links, log_book, now, undoable, work
 from iterum.web.figures import whole
 from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
+from iterum.web.heard import Heard, hear, kit_document
 from iterum.web.kit.views import Picked, kit_page
-from iterum.wording import about
+from iterum.wording import about, sentence
 
 blueprint = Blueprint("kit", __name__, url_prefix="/kit", template_folder="templates")
 
@@ -148,9 +148,10 @@ def _channel_texts(texts: Mapping[str, str], count: int) -> list[dict[str, str]]
 
 
 def _form(
-    part: str, texts: Mapping[str, str], channels: list[dict[str, str]], faults: Mapping[str, str], known_as: str | None
-) -> str:
-    return render_template("kit/edit.html", **_shown(part, texts, channels, faults, known_as))
+    part: str, texts: Mapping[str, str], channels: list[dict[str, str]], faults: Mapping[str, str],
+    known_as: str | None, heard: Heard | None = None,
+) -> str:  # fmt: skip
+    return render_template("kit/edit.html", **_shown(part, texts, channels, faults, known_as), heard=heard)
 
 
 def _shown(
@@ -278,18 +279,15 @@ def save(part: str) -> str | Response | tuple[str, int]:
         told = request.form["act"].removeprefix("drop")
         number = whole(told) if told.isascii() and told.isdigit() else 0
         return _form(part, request.form, [*channels[:number], *channels[number + 1 :]], {}, known_as)
-    if part == "charger" and known_as is None and _only_label(request.form):
-        return _from_charger_label(request.form["label"])
+    label = request.form.get("label", "").strip()
+    if label and request.form.get("seen") != " ".join(label.split()):
+        return _from_label(part, label, channels, known_as)
     document = document_from(part, request.form)
     if part == "charger":
         document["channels"] = [document_from("channel", channel) for channel in channels]
-    labelled: dict[str, str] = {}
-    if part == "source" and request.form.get("label", "").strip():
-        labelled = _as_labelled(document, request.form["label"])
     faults = {
         **faults_by_field(part, document, kit_sense(part, document)),
         **_feed_fault(document, known_as),
-        **labelled,
     }
     if not faults:
         try:
@@ -305,25 +303,21 @@ def save(part: str) -> str | Response | tuple[str, int]:
     return _form(part, request.form, channels, faults, known_as), 422
 
 
-def _only_label(texts: Mapping[str, str]) -> bool:
-    """Whether a new charger has its label and no amps yet: Enter there fills the form in."""
-    return bool(texts.get("label", "").strip()) and not texts.get("channel0-max_current_a", "").strip()
-
-
-def _from_charger_label(label: str) -> str | tuple[str, int]:
-    """The form of a new charger, filled in with what its label says."""
-    typed = {name: request.form.get(name, "") for name in ("id", "fed_by")}
-    texts = {**texts_of("charger", {}), **typed, "label": label}
-    try:
-        told = read_charger(label)
-    except ValueError as error:
-        words = str(error)
-        faults = {"label": f"{words[0].upper()}{words[1:]}."}
-        return _form("charger", texts, [texts_of("channel", {})], faults, None), 422
-    document = charger_of(told, texts["id"] or _next_tag("charger"))
-    texts |= {name: as_text(value) for name, value in document.items() if name != "channels"}
-    channels = [texts_of("channel", channel) for channel in document["channels"]]
-    return _form("charger", texts, channels, {}, None)
+def _from_label(part: str, label: str, channels: Sequence[Mapping[str, str]], known_as: str | None) -> tuple[str, int]:
+    """The form, its empty fields filled in with what a label says; what it leaves open is asked at its field."""
+    heard = hear(label, part, request.form, as_asked=True)
+    document = kit_document(part, request.form.get("id", "").strip() or _next_tag(part), heard.fields)
+    told = {name: as_text(value) for name, value in document.items() if name != "channels"}
+    texts = {**texts_of(part, {}), **told, **{name: text for name, text in request.form.items() if text}}
+    lines = [dict(line) for line in channels]
+    if part == "charger" and not any(line.get("max_current_a") for line in lines):
+        lines = [texts_of("channel", channel) for channel in document["channels"]]
+    faults = {asked.field or "label": sentence(asked.why) for asked in reversed(heard.open)}
+    first = "channels[0]." if part == "charger" else ""
+    faults = {f"{first}{name}" if name in OF_CHANNELS else name: why for name, why in faults.items()}
+    if heard.told.faults:
+        faults["label"] = " ".join(map(sentence, heard.told.faults))
+    return _form(part, texts, lines or [texts_of("channel", {})], faults, known_as, heard), 422 if faults else 200
 
 
 def _feed_fault(document: Mapping[str, Any], known_as: str | None) -> dict[str, str]:
@@ -341,21 +335,6 @@ def _feed_fault(document: Mapping[str, Any], known_as: str | None) -> dict[str, 
     return {}
 
 
-def _as_labelled(document: dict[str, Any], label: str) -> dict[str, str]:
-    """Fill in what the label of a source says, where nothing else was typed. Returns the fault of the label."""
-    try:
-        told = energy_of_label(label)
-    except ValueError as error:
-        return {"label": f"{str(error)[0].upper()}{str(error)[1:]}."}
-    document.setdefault("energy_wh", told.energy_wh)
-    if told.voltage_v is not None:
-        document.setdefault("voltage_v", told.voltage_v)
-    if told.usable_fraction is not None and document.get("usable_fraction") is None:
-        document["usable_fraction"] = told.usable_fraction
-    flash(f"{label.strip()}: {told.how} = {document['energy_wh']:g} Wh.")
-    return {}
-
-
 @blueprint.post("/source/ledger")
 def note_source() -> Response:
     """Filled again, so much taken in all, or seen at its stop volts under load."""
@@ -365,7 +344,7 @@ def note_source() -> Response:
         raise NotThere("source", source_id)
     taken_wh = 0.0
     if act == "told":
-        left_wh = figure(request.form.get("left_wh", ""))
+        left_wh = figure(request.form.get("left_wh", ""), "Wh")
         most_wh = (source.energy_wh or 0.0) * source.usable_part
         if not 0 <= left_wh <= most_wh:
             flash(f"Not written down: it can hold 0 to {most_wh:.0f} Wh that may be taken.", "care")

@@ -9,11 +9,11 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.permit.facts import Act
 from iterum.core.permit.permit import Permit, permit_of, permits
+from iterum.core.reading.words import MOST_ALIKE
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.box import Standing
 from iterum.core.season.health import DISPOSAL, Advice
 from iterum.core.things.chemistry import CHEMISTRIES
-from iterum.core.things.pack_label import MOST_ALIKE, read_label
 from iterum.core.things.packs import Condition, Pack
 from iterum.core.things.tags import next_tag, tags_from
 from iterum.exchange.csv_table import csv_text
@@ -23,11 +23,12 @@ from iterum.store.rows import TagTaken
 from iterum.web.context import bench, desk, log_book, now, runs, undoable
 from iterum.web.figures import whole
 from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
+from iterum.web.heard import Heard, hear
 from iterum.web.packs.views import box
 from iterum.web.pictures import known_curve, trend
 from iterum.web.pictures.labels import SHEETS, sheet_from
 from iterum.web.pictures.labels import draw as draw_labels
-from iterum.wording import about
+from iterum.wording import about, sentence
 
 blueprint = Blueprint("packs", __name__, url_prefix="/packs", template_folder="templates")
 
@@ -73,11 +74,12 @@ ASKED, FIT = ("", "say which"), Condition.OK
 
 
 def _form(
-    texts: Mapping[str, str], faults: Mapping[str, str], known_as: str | None, label: str = "", count: str = "1"
-) -> str:
+    texts: Mapping[str, str], faults: Mapping[str, str], known_as: str | None, label: str = "", count: str = "1",
+    heard: Heard | None = None,
+) -> str:  # fmt: skip
     options = OPTIONS if texts.get("chemistry") else {**OPTIONS, "chemistry": (ASKED, *CHEMISTRY_NAMES)}
     return render_template("packs/edit.html", fields=make_fields("pack", texts, faults, options), known_as=known_as,
-                           faults=faults, label=label, count=count)  # fmt: skip
+                           faults=faults, label=label, count=count, heard=heard)  # fmt: skip
 
 
 @blueprint.get("/edit")
@@ -105,23 +107,26 @@ def _last_tag() -> str:
 @blueprint.post("/label")
 def from_label() -> str | tuple[str, int]:
     """The form filled in with what a label says; what it leaves open is asked there."""
-    text = request.form.get("label", "")
+    heard = hear(request.form.get("label", ""), "pack", request.form, as_asked=True)
     texts = {**texts_of("pack", {}), "id": next_tag(_last_tag(), _tags())}
-    try:
-        told = read_label(text)
-    except ValueError as error:
-        words = str(error)
-        return _form(texts, {"label": f"{words[:1].upper()}{words[1:]}."}, None, text), 422
-    names = ("chemistry", "cells", "capacity_mah", "connector", "max_charge_c", "discharge_c")
-    values = {name: getattr(told, name) for name in names}
-    texts |= {name: as_text(value) for name, value in values.items() if value is not None}
-    asks = {}
-    if told.chemistry is None:
-        could = ", ".join(f"{cells}S {CHEMISTRIES[name].label}" for name, cells in told.could_be)
-        asks["chemistry"] = f"The label does not name it{f'; those volts are {could}' if could else ''}. Say which."
-    if told.cells is None:
-        asks["cells"] = "The label does not say how many cells. Count the balance plug’s wires, less one."
-    return _form(texts, asks, None, text, str(told.count))
+    texts |= {name: as_text(value) for name, value in heard.fields.items() if name != "count"}
+    if heard.told.unread:
+        texts["note"] = " ".join(word.text for word in heard.told.unread)
+    places = ASKED_AT if "chemistry" in heard.fields else {**ASKED_AT, "volts": "chemistry"}
+    asks = {places.get(asked.code, asked.field or "label"): sentence(asked.why) for asked in reversed(heard.open)}
+    if heard.told.faults:
+        asks["label"] = " ".join(map(sentence, heard.told.faults))
+    if heard.damage:  # until somebody says otherwise
+        texts["condition"] = Condition.DAMAGED.value
+    return _form(texts, asks, None, heard.told.text, str(heard.count), heard), 422 if heard.told.faults else 200
+
+
+ASKED_AT = {
+    "volts": "cells", "capacity": "capacity_mah", "thousands": "capacity_mah", "energy": "capacity_mah",
+    "chemistry": "chemistry", "charge_rate": "max_charge_c", "rate": "max_charge_c", "amps": "discharge_c",
+    "damage": "condition", "cells": "cells",
+}  # fmt: skip
+"""The field at which a question of a label is asked."""
 
 
 @blueprint.post("/edit")
