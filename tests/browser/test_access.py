@@ -12,7 +12,7 @@ RULES = ["wcag2a", "wcag2aa", "wcag2aaa", "wcag21a", "wcag21aa", "wcag22aa", "be
 COLOURS = ["color-contrast", "color-contrast-enhanced"]
 PAGES = ("/measure?pack=P-10", "/measure?pack=P-13", "/match?class=lipo-4S&pack=P-01", "/match?class=lipo-6S", "/charge",
          "/match/join?packs=P-01&packs=P-02", "/match/join?packs=P-01&packs=T-01", "/what-if?a_count=10&b_v=3.85", "/what-if?cells=0",
-         "/charge?packs=T-01&packs=T-02", "/charge?packs=P-01&packs=T-03", "/charge/other?packs=P-04&packs=P-14", "/plan?batch=1", "/plan/sheet", "/heats", "/heats?change=0", "/put-away", "/packs", "/packs/edit",
+         "/charge?packs=T-01&packs=T-02", "/charge?packs=P-01&packs=T-03", "/charge/other?packs=P-04&packs=P-14", "/plan?batch=1", "/plan/sheet", "/heats", "/put-away", "/packs", "/packs/edit",
          "/packs/history?id=P-01", "/kit", "/kit/charger?id=twin", "/rules", "/files", "/wrong", "/wrong?see=smoke",
          "/wrong/keys", "/log", "/log?kind=acts", "/log/import", "/log/report", "/use?pack=P-01&average_a=14&peak_a=60&esc_a=50",
          "/packs/health?id=P-01", "/packs/labels", "/packs?id=P-04", "/kit?part=charger&id=twin", "/begin", "/begin/table", "/rehearse", "/rehearse/day?seed=19",

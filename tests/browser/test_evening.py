@@ -247,7 +247,9 @@ def test_a_few_letters_reach_a_pack_a_page_and_an_act(page, address):
 
 
 def test_the_times_of_heats_are_set_by_keys_on_the_board(page, address):
-    page.goto(f"{address}/heats?pick=0")
+    page.goto(f"{address}/heats")
+    with turning(page):
+        page.get_by_role("link", name="The first one").click()
     picked = page.locator(".heat-moves b")
     at = picked.inner_text()
     hour, minute = map(int, at[:5].split(":"))

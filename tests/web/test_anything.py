@@ -39,7 +39,7 @@ def address(rng, rule):
     return made
 
 
-PAGES = ("/measure?pack=P-08", "/match", "/charge?packs=P-08&packs=P-11", "/plan", "/heats", "/heats?change=0", "/packs/edit", "/packs/edit?id=P-01",
+PAGES = ("/measure?pack=P-08", "/match", "/charge?packs=P-08&packs=P-11", "/plan", "/heats", "/packs/edit", "/packs/edit?id=P-01",
          "/kit", "/kit/charger", "/kit/board", "/kit/supply", "/kit/source", "/kit/source?id=bank", "/rules", "/files", "/wrong?see=smoke",
          "/log/import", "/use?pack=P-01", "/what-if", "/put-away", "/run/1", "/packs/health?id=L-02")  # fmt: skip
 

@@ -354,7 +354,7 @@ class TestHeats:
         number = desk(demo_app).heats().index(heat)
         visitor.post(
             "/heats",
-            number=str(number),
+            key=heat.key,
             time="15:40",
             packs="3",
             name="Glider round",
@@ -364,7 +364,9 @@ class TestHeats:
         )
         changed = desk(demo_app).heats()[number].wish
         assert (changed.count, changed.fly_min, changed.value) == (3, None, 2.0)
-        visitor.post("/heats/gone", number=str(number))
+        assert visitor.post("/heats/gone", key=heat.key).status_code == 404  # it was changed meanwhile: nothing is hit
+        assert visitor.post("/heats/move", key=heat.key, by_min="5").status_code == 404
+        visitor.post("/heats/gone", key=desk(demo_app).heats()[number].key)
         assert len(desk(demo_app).heats()) == before
         answer = visitor.post("/heats", time="teatime", packs="many", name="kept", away="-1", **{"class": "lipo-2S"})
         assert answer.status_code == 422
@@ -373,8 +375,9 @@ class TestHeats:
         assert len(desk(demo_app).heats()) == before
 
     def test_a_heat_slips_and_takes_those_after_it_along(self, visitor, demo_app):
-        before = [heat.at for heat in desk(demo_app).heats()]
-        visitor.post("/heats/move", number="1", by_min="15", rest="yes")
+        heats = desk(demo_app).heats()
+        before = [heat.at for heat in heats]
+        visitor.post("/heats/move", key=heats[1].key, by_min="15", rest="yes")
         after = [heat.at for heat in desk(demo_app).heats()]
         assert [(new - old) / timedelta(minutes=1) for old, new in zip(before, after, strict=True)] == [
             0,
@@ -383,7 +386,7 @@ class TestHeats:
             15,
             15,
         ]
-        visitor.post("/heats/move", number="0", by_min="-5")
+        visitor.post("/heats/move", key=heats[0].key, by_min="-5")
         assert desk(demo_app).heats()[0].at == before[0] - timedelta(minutes=5)
 
     def test_a_table_and_a_calendar_come_in_whole_or_not_at_all(self, visitor, demo_app):

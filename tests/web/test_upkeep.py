@@ -103,11 +103,16 @@ def test_degrees_are_shown_and_typed_as_the_person_reads_them_and_kept_in_celsiu
     page = visitor.get("/charge?packs=P-01&packs=P-02").text
     assert "122 °F" in page
     assert "°C" not in page
+    assert "Not under 32 °F or over 113 °F." in page
     visitor.post("/measure/air", air_c="50", pack="P-01")
     assert demo_app.extensions["iterum"]["desk"].session(demo_app.extensions["iterum"]["clock"]()).air_c == 10
     page = visitor.get("/measure?pack=P-01").text
     assert 'value="50"' in page
     assert "14 °F warmer" in page
+    visitor.post("/packs/edit", known_as="P-02", id="P-02", chemistry="lipo", cells="4", capacity_mah="1800", condition="ok",
+                 note="keep at 15 °C, 8 °C cooler than 15 to 20 °C")  # fmt: skip
+    assert "keep at 15 °C, 8 °C cooler than 15 to 20 °C" in visitor.get("/packs/edit?id=P-02").text  # nobody's words change
+    visitor.post("/measure/air", air_c="10 °C", pack="P-01")  # a typed unit counts
     visitor.post("/look", degrees="C", back="/kit")
     assert 'value="10"' in visitor.get("/measure?pack=P-01").text
 

@@ -3,7 +3,8 @@
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime, time, timedelta
+from datetime import UTC, date, datetime, time, timedelta
+from hashlib import sha256
 from typing import Any
 
 from icalendar import Calendar, Event
@@ -33,6 +34,14 @@ class Heat:
 
     at: datetime
     wish: Wish
+
+    @property
+    def key(self) -> str:
+        """By which a page names it: of what it says, so that one that was changed meanwhile is not hit by mistake."""
+        wish = self.wish
+        told = (self.at.astimezone(UTC).isoformat(), wish.family, wish.name, wish.count, wish.fly_min, wish.value,
+                wish.used_fraction, wish.need_fraction)  # fmt: skip
+        return sha256(repr(told).encode()).hexdigest()[:12]
 
 
 def family_from(text: str) -> str:

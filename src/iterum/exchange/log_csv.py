@@ -207,12 +207,17 @@ def _values(
     return kept
 
 
-def _number(text: str, _local: Local) -> float:
-    return number_in(text)
+def _alone(reader: Callable[[str], Any]) -> _Reader:
+    """A reader that does not ask where it is."""
+    return lambda text, _local: reader(text)
 
 
-def _numbers(text: str, _local: Local) -> tuple[float, ...]:
-    return numbers(text)
+def _number(unit: str = "") -> _Reader:
+    return lambda text, _local: number_in(text, unit)
+
+
+def _numbers(unit: str) -> _Reader:
+    return lambda text, _local: numbers(text, unit)
 
 
 def _moment(text: str, local: Local) -> datetime:
@@ -230,9 +235,9 @@ def _text(text: str, _local: Local) -> str:
 
 
 CHARGE_READERS: dict[str, _Reader] = {
-    "pack": _text, "at": _moment, "charge_mah": _number, "minutes": _number, "rate_c": _number, "before_v": _numbers,
-    "after_v": _numbers, "resistance_mohm": _numbers, "note": _text,
+    "pack": _text, "at": _moment, "charge_mah": _number("mAh"), "minutes": _number("min"), "rate_c": _number("C"),
+    "before_v": _numbers("V"), "after_v": _numbers("V"), "resistance_mohm": _numbers("mΩ"), "note": _text,
 }  # fmt: skip
 _READING_READERS: dict[str, _Reader] = {
-    name: _numbers if reader is numbers else _number for name, reader in READING_READERS.items()
+    name: _alone(reader) for name, reader in READING_READERS.items()
 }

@@ -67,6 +67,7 @@ from iterum.web.turns import account_of
 from iterum.web.who import is_shared, may, phone
 from iterum.web.words import FILTERS, MACROS
 from iterum.wording import about
+from iterum.wording.figures import degree_unit, degrees_apart
 
 MAX_REQUEST_BYTES = 5_000_000
 ROOMS = (
@@ -172,6 +173,7 @@ def create_app(
         app.extensions["iterum"]["watch"].start()
     app.jinja_env.filters.update(FILTERS)
     app.jinja_env.globals.update(MACROS, cautions_at=cautions_at, asset=asset)
+    app.jinja_env.globals.update(degree_unit=degree_unit, degrees_apart=degrees_apart)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.url_map.converters["int"] = _Key
     app.session_interface = SecureWhereItIs()

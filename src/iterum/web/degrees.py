@@ -1,14 +1,9 @@
-"""Degrees as the person reads them: kept and worked out in Celsius, shown and typed in Fahrenheit where that is chosen.
+"""Degrees as the person reads them: kept in Celsius, shown and typed in Fahrenheit where that is chosen."""
 
-Every page writes a temperature as "12 °C"; this turns all of them on the way out, so that none is forgotten.
-"""
+from flask import Flask, request
 
-import re
-
-from flask import Flask, Response, request
-
-_WARMER = re.compile(r"(\d+(?:\.\d+)?)([ \u00a0\s]°)C (?=warmer)")
-_FIGURE = re.compile(r"(?<![\w.])([-−]?\d+(?:\.\d+)?)([ \u00a0]°)C")
+from iterum.core.reading.numbers import figure_of
+from iterum.wording.figures import IN_FAHRENHEIT
 
 
 def fahrenheit() -> bool:
@@ -16,12 +11,14 @@ def fahrenheit() -> bool:
     return request.cookies.get("iterum_degrees") == "F"
 
 
-def typed_c(value: float) -> float:
-    """Degrees Celsius of what was typed.
-
-    value : degrees as the person reads them.
-    """
-    return round((value - 32) / 1.8, 2) if fahrenheit() else value
+def typed_c(text: str) -> float | None:
+    """Degrees Celsius of what was typed: by its own unit, else by the one that the person reads. None for no figure."""
+    said = text.strip().upper().replace("°", "").rstrip()
+    own = said[-1:] if said[-1:] in ("C", "F") else ""
+    value = figure_of(said.removesuffix(own)) if own else figure_of(said)
+    if value is None:
+        return None
+    return round((value - 32) / 1.8, 2) if (own or ("F" if fahrenheit() else "C")) == "F" else value
 
 
 def own_degrees(celsius: float) -> str:
@@ -32,18 +29,9 @@ def own_degrees(celsius: float) -> str:
     return f"{celsius * 1.8 + 32:.0f}" if fahrenheit() else f"{celsius:g}"
 
 
-def in_fahrenheit(text: str) -> str:
-    """A page with every temperature of it in Fahrenheit, differences as differences."""
-    text = _WARMER.sub(lambda hit: f"{float(hit[1]) * 1.8:.0f}{hit[2]}F ", text)
-    text = _FIGURE.sub(lambda hit: f"{float(hit[1].replace('−', '-')) * 1.8 + 32:.0f}{hit[2]}F", text)
-    return text.replace("°C", "°F").replace("degrees Celsius", "degrees Fahrenheit")
-
-
 def own_words(app: Flask) -> None:
-    """Turn the degrees of every page where the person has chosen so."""
+    """Have every figure of a request written in the degrees that its person has chosen."""
 
-    @app.after_request
-    def turn(answer: Response) -> Response:
-        if fahrenheit() and answer.mimetype == "text/html" and not answer.direct_passthrough:
-            answer.set_data(in_fahrenheit(answer.get_data(as_text=True)))
-        return answer
+    @app.before_request
+    def choose() -> None:
+        IN_FAHRENHEIT.set(fahrenheit())

@@ -10,6 +10,7 @@ from iterum.services.rehearsing import Rehearsal
 from iterum.web.context import desk, now, rehearsal, runs
 from iterum.web.who import is_shared
 from iterum.web.words import volts
+from iterum.wording.figures import degrees
 
 MISREAD_V = 0.015
 MISREAD_K = 3.0
@@ -86,7 +87,7 @@ def _checked(mine: Rehearsal, lesson: Lesson, tag: str, pack: Pack | None) -> Ch
     )
     warmth = ""
     if any(item.id == tag and item.temperature_c is not None for item in lesson.truth.packs):
-        warmth = f"{mine.stands(tag).temperature_c:.0f} °C"
+        warmth = degrees(mine.stands(tag).temperature_c or 0.0)
         # A pack cools while one looks: what was typed may be more.
         agrees &= read is not None and (read.temperature_c or 0.0) > (stood.temperature_c or 0.0) - MISREAD_K
     return Checked(tag, _figures((sum(shows),) if lesson.by_total else shows), warmth, _figures(typed),

@@ -19,6 +19,7 @@ from iterum.core.things.choice import Kind
 from iterum.core.things.packs import Condition
 from iterum.web.degrees import own_degrees
 from iterum.wording import LIMIT_NAMES, about, between, family_label, fix_for, minutes, plain, sentence, span
+from iterum.wording.figures import degrees
 from iterum.wording.plans import odds_words
 
 NO_BREAK = "\u00a0"
@@ -172,6 +173,7 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "doing": doing,
     "few": few_tags,
     "own_degrees": own_degrees,
+    "degrees": degrees,
     "volts": volts,
     "each_cell": each_cell,
     "amps": amps,

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 from iterum.core.reasons import Reason
-from iterum.wording.figures import FAMILY_LABELS, Numbers, between, family_label, minutes, one_of, plain, span
+from iterum.wording.figures import FAMILY_LABELS, Celsius, Numbers, between, family_label, minutes, one_of, plain, span
 from iterum.wording.joining import JOINING_SENTENCES
 from iterum.wording.packs import PACK_SENTENCES
 from iterum.wording.plans import PLAN_SENTENCES
@@ -47,6 +47,8 @@ def _listed(value: Any) -> Any:
 
 def _worded(name: str, value: Any, at: Callable[[float], str]) -> Any:
     """A number as the sentence takes it: a moment as its time, a reason inside a reason as its own sentence."""
+    if name.endswith("_c") and isinstance(value, (int, float)):
+        return Celsius(value)
     if isinstance(value, Reason):
         return about(value, at)
     return at(value) if name in MOMENTS else value

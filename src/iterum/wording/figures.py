@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Mapping, Sequence
+from contextvars import ContextVar
 from typing import Any
 
 from iterum.core.quantities import NOISE
@@ -22,6 +23,35 @@ def one_of(items: Sequence[object], last: str = "or") -> str:
     """ "A, B or C" from a sequence."""
     words = [str(item) for item in items]
     return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} {last} {words[-1]}"
+
+
+IN_FAHRENHEIT: ContextVar[bool] = ContextVar("IN_FAHRENHEIT", default=False)
+"""Whether the person who is being answered reads Fahrenheit."""
+
+
+class Celsius(float):
+    """A temperature, degrees Celsius, that a sentence writes with its unit: "{air_c:deg}", and a difference with ":apart"."""
+
+    def __format__(self, spec: str) -> str:
+        if spec == "deg":
+            return degrees(self)
+        return degrees_apart(self) if spec == "apart" else float.__format__(self, spec)
+
+
+def degrees(celsius: float, digits: int = 0) -> str:
+    """A temperature with its unit, as the person reads it."""
+    value = celsius * 1.8 + 32 if IN_FAHRENHEIT.get() else celsius
+    return f"{value:.{digits}f} {degree_unit()}"
+
+
+def degrees_apart(kelvin: float) -> str:
+    """A difference between temperatures, as the person reads it."""
+    return f"{kelvin * 1.8 if IN_FAHRENHEIT.get() else kelvin:.0f} {degree_unit()}"
+
+
+def degree_unit() -> str:
+    """The unit of temperatures, as the person reads them."""
+    return "°F" if IN_FAHRENHEIT.get() else "°C"
 
 
 def plain(value: float) -> str:

@@ -23,7 +23,7 @@ JOINING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     ),
     "window_too_wide": _window_too_wide,
     "same_cell_apart": _same_cell,
-    "temperatures_differ": "Packs at {coldest_c:.0f} and {warmest_c:.0f} °C; the most is {limit_c:.0f} °C apart.",
+    "temperatures_differ": "Packs at {coldest_c:deg} and {warmest_c:deg}; the most is {limit_c:apart} apart.",
     "capacities_differ": lambda n: (
         f"{plain(n['largest_mah'])} mAh is {plain(n['ratio'])} times {plain(n['smallest_mah'])} mAh, "
         f"allowed {plain(n['allowed_ratio'])} times."

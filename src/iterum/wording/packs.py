@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from iterum.wording.figures import Numbers, apart, minutes, one_of, plain
+from iterum.wording.figures import Numbers, apart, degrees, minutes, one_of, plain
 
 
 def _apart(numbers: Numbers, then: str) -> str:
@@ -37,7 +37,7 @@ def _other_chemistry(numbers: Numbers) -> str:
 def _cold(numbers: Numbers) -> str:
     what = "The air is at" if numbers["of_air"] else "The pack is at"
     return (
-        f"{what} {numbers['temperature_c']:.0f} °C; below {numbers['limit_c']:.0f} °C the limit is "
+        f"{what} {numbers['temperature_c']:deg}; below {numbers['limit_c']:deg} the limit is "
         f"{plain(numbers['rate_c'])}C."
     )
 
@@ -82,11 +82,12 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     ),
     "volts_disagree": "{cell_v:.2f} V per cell: a {chemistry} cell never rests above {limit_v:.2f} V. The label or the "
     "reading is wrong.",
+    "total_tenfold": "{typed_v:.2f} V is not a {cells}S. Was {meant_v:.2f} V meant?",
     "pins_disagree": "The balance plug has {pins} pins, so it is a {counted}S, but the label says {cells}S.",
     "other_chemistry": _other_chemistry,
     "life_doubt": "All cells lie between {lowest_v:.2f} and {highest_v:.2f} V, as in a LiFe pack. Is it really {chemistry}?",
     "life_possible": "{highest_v:.2f} V/cell could also be a LiFe pack. Is it really {chemistry}?",
-    "air_outside": "The air is at {air_c:.0f} °C. Charging is safe only from {low_c:.0f} to {high_c:.0f} °C cell temperature.",
+    "air_outside": "The air is at {air_c:deg}. Charging is safe only from {low_c:deg} to {high_c:deg} cell temperature.",
     "cold": _cold,
     "stale": "The reading is more than {hours:.0f} hours old.",
     "worn": "It holds {now_mah:.0f} of {label_mah:.0f} mAh, less than 80 %: it is worn.",
@@ -96,8 +97,8 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     ),
     "full_by_charge": "Full: its last charge ended by itself.",
     "in_hand": "Already in a batch on {channel}.",
-    "too_cold": "The pack is at {temperature_c:.0f} °C; charging starts at {limit_c:.0f} °C.",
-    "too_hot": "The pack is at {temperature_c:.0f} °C; the limit is {limit_c:.0f} °C.",
+    "too_cold": "The pack is at {temperature_c:deg}; charging starts at {limit_c:deg}.",
+    "too_hot": "The pack is at {temperature_c:deg}; the limit is {limit_c:deg}.",
     "full": "Full: {cell_v:.3f} V/cell, full from {limit_v:.2f} V/cell.",
     "cells_apart_look": lambda n: _apart(n, ""),
     "cells_apart_weak": lambda n: _apart(n, f" The limit is {plain(n['rate_c'])}C."),
@@ -120,10 +121,12 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "fix_other_chemistry": "Count the pins of the balance plug of {id} and enter the number, or measure each cell.",
     "fix_life_doubt": "Read the label of {id} again. Then correct its chemistry, or confirm it.",
     "fix_life_possible": "Read the label of {id} again. Then correct its chemistry, or confirm it.",
-    "fix_air_outside": "Measure the temperature of {id}, or take it to a place with 10 to 30 °C.",
+    "fix_air_outside": lambda n: (
+        f"Measure the temperature of {n['id']}, or take it to a place with {degrees(10)} to {degrees(30)}."
+    ),
     "fix_too_cold": "Warm {id} to room temperature and measure it again.",
     "fix_too_hot": "Let {id} rest 10 to 15 minutes and measure it again.",
-    "fix_cold": "Warm {id} to 10 °C or more, and measure its temperature, for more.",
+    "fix_cold": lambda n: f"Warm {n['id']} to {degrees(10)} or more, and measure its temperature, for more.",
     "fix_stale": "Measure {id} again.",
     "fix_cells_not_read": "Measure each cell of {id}.",
     "fix_cells_apart_look": "Balance {id} at its next charge; retire it if the difference returns.",

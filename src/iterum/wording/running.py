@@ -2,17 +2,17 @@
 
 from collections.abc import Callable
 
-from iterum.wording.figures import Numbers, family_label, minutes, one_of, plain
+from iterum.wording.figures import Numbers, degrees, family_label, minutes, one_of, plain
 
 
 def _hot(numbers: Numbers) -> str:
     who = f"{numbers['id']} is" if numbers.get("id") else "A pack is"
-    return f"{who} {numbers['temperature_c']:.0f} °C, allowed {numbers['limit_c']:.0f} °C."
+    return f"{who} {numbers['temperature_c']:deg}, allowed {numbers['limit_c']:deg}."
 
 
 def _warm(numbers: Numbers) -> str:
     who = f"{numbers['id']} is" if numbers.get("id") else "A pack is"
-    return f"{who} {numbers['temperature_c']:.0f} °C in air of {numbers['air_c']:.0f} °C: lithium should stay near the air."
+    return f"{who} {numbers['temperature_c']:deg} in air of {numbers['air_c']:deg}: lithium should stay near the air."
 
 
 def _of_pack(numbers: Numbers) -> str:
@@ -216,7 +216,7 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "caution_watch": "Stay in sight; feel every pack about every 10 minutes. Never alone in the house.",
     "caution_source_last": "The bank drops its volts when idle: everything else first, the bank last, then start at once. "
     "If it fell back, unplug it, wait a moment, plug it in again, start at once.",
-    "caution_cold": "Not under 0 °C or over 45 °C.",
+    "caution_cold": lambda _: f"Not under {degrees(0)} or over {degrees(45)}.",
     "caution_stop": "Stop at the charger first. Do not touch a venting pack with bare hands.",
     "caution_after": "Off the board: balance leads first, then mains. Read every cell of every pack.",
     "caution_label": "Labels and local rules come before this page.",

@@ -21,6 +21,10 @@ SAME = {
 """Units of fields as the reader names them; a count has none."""
 
 
+DECIMALS = ("v", "a", "c", "ah", "mohm", "deg")
+"""Units in which three digits after a separator are decimals: 3,845 V."""
+
+
 def figure_of(text: str, unit: str = "") -> float | None:
     """The figure of a field; None where it is none, has another unit, or where its separator leaves two readings.
 
@@ -43,6 +47,6 @@ def figure_of(text: str, unit: str = "") -> float | None:
     )
     if scale is None:
         return None
-    if token.thousands is not None and wanted not in THOUSANDS and "," in token.text:
+    if token.thousands is not None and wanted not in (*THOUSANDS, *DECIMALS) and "," in token.text:
         return None  # 15,000 is fifteen thousand to one and fifteen to another
     return sign * settled(token, wanted if said in ("", wanted) else said) * scale

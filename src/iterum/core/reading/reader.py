@@ -36,8 +36,10 @@ def kind_of(text: str, asked: str) -> str:
     line = Line(text)
     units = {token.unit for token in line.tokens if token.kind is Kind.NUMBER}
     named = {word for _, words in CHEMISTRY_WORDS for word in words}
-    pack = bool(units & {"c", "mah"}) or ("" in units and asked != "board") or any(
-        token.kind is Kind.SIZE or (token.kind is Kind.WORD and token.word in named) for token in line.tokens
+    pack = (
+        bool(units & {"c", "mah"})
+        or ("" in units and asked != "board")
+        or any(token.kind is Kind.SIZE or (token.kind is Kind.WORD and token.word in named) for token in line.tokens)
     )
     holds, drives = units & {"mah", "ah", "wh", "kwh"}, units & {"w", "kw", "a"}
     signs = (

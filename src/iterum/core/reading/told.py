@@ -205,7 +205,10 @@ class Line:
         return 0 <= place < len(self.tokens) and place not in self._taken
 
     def take(self, *places: int) -> None:
-        """Take tokens: they have a meaning."""
+        """Take tokens: they have a meaning.
+
+        places : of the tokens.
+        """
         self._taken.update(places)
 
     def numbers(self, *units: str) -> list[int]:
@@ -217,20 +220,32 @@ class Line:
         ]
 
     def words(self, *wanted: str) -> list[int]:
-        """Places of the free words that begin with one of these, a star standing for any ending."""
+        """Places of free words.
+
+        wanted : in small letters; a star stands for any ending.
+        """
         return [place for place in self.free() if _is_word(self.tokens[place], wanted)]
 
     def says(self, place: int, *wanted: str) -> bool:
-        """Whether the token at a place is one of these words."""
+        """Whether the token at a place is one of these words.
+
+        wanted : in small letters; a star stands for any ending.
+        """
         return 0 <= place < len(self.tokens) and _is_word(self.tokens[place], wanted)
 
     def value(self, place: int, unit: str | None = None) -> float:
-        """The value of a number; `unit` decides what a separator parts."""
+        """The value of a number.
+
+        place : of its token. unit : decides what its separator parts; None takes its own.
+        """
         token = self.tokens[place]
         return settled(token, unit or token.unit)
 
     def beside(self, place: int, *wanted: str, reach: int = 2) -> int | None:
-        """The nearest of these words around a number, with no other number between; None where there is none."""
+        """The nearest of these words around a number, with no other number between; None where there is none.
+
+        place : of the number. wanted : in small letters. reach : tokens away, 1 or more.
+        """
         for distance in range(1, reach + 1):
             for step in (-1, 1):
                 there = place + step * distance
@@ -242,7 +257,10 @@ class Line:
     # ------------------------------------------------------------------------------------ results
 
     def mean(self, code: str, *places: int, assumed: bool = False, **numbers: Any) -> None:
-        """Write down what tokens mean."""
+        """Write down what tokens mean.
+
+        code : of the sentence, with its numbers. places : of the tokens. assumed : whether the line does not say it.
+        """
         start = min((self.tokens[place].start for place in places), default=None)
         end = max((self.tokens[place].end for place in places), default=None)
         self.means.append(Meaning(reason(code, **numbers), start, end, assumed))
@@ -255,18 +273,27 @@ class Line:
         at: Sequence[int] = (),
         **numbers: Any,
     ) -> None:
-        """Ask something; its tokens are accounted for by the question."""
+        """Ask something; its tokens are accounted for by the question.
+
+        code : of the question. choices : its answers. field : that a figure answers. at : places of the tokens.
+        """
         self.take(*at)
         start = min((self.tokens[place].start for place in at), default=None)
         end = max((self.tokens[place].end for place in at), default=None)
         self.questions.append(Question(code, reason(f"ask_{code}", **numbers), tuple(choices), field, start, end))
 
     def fault(self, code: str, **numbers: Any) -> None:
-        """Note what contradicts itself, or is missing."""
+        """Note what contradicts itself, or is missing.
+
+        code : of the sentence, with its numbers.
+        """
         self.faults.append(reason(code, **numbers))
 
     def told(self, kind: str, count: int = 1, filling: frozenset[str] = FILLING) -> Told:
-        """What was made of the line; what nobody took is unread, but for filling words and marks."""
+        """What was made of the line; what nobody took is unread, but for filling words and marks.
+
+        kind : of the thing. count : how many alike, 1 or more. filling : words that need no meaning.
+        """
         unread = tuple(
             Unread(token.text, token.start, token.end)
             for token in (self.tokens[place] for place in self.free())

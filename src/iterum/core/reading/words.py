@@ -117,7 +117,10 @@ def count_in(line: Line, *of: str) -> int | None:
 
 
 def damage_in(line: Line, count: int) -> None:
-    """Ask about each word of damage; until that is answered the pack counts as damaged."""
+    """Ask about a word of damage; until that is answered the pack counts as damaged.
+
+    count : packs that the line names, 1 or more.
+    """
     places = line.words(*DAMAGE)
     if places:
         word = line.tokens[places[0]].text

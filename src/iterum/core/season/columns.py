@@ -2,7 +2,10 @@
 
 import re
 from collections.abc import Callable, Mapping, Sequence
+from functools import partial
 from typing import Any
+
+from iterum.core.reading.numbers import figure_of
 
 OUT = "out"
 """What a pilot says of a column that shall be left out; nothing is said of one as long as nobody knows it."""
@@ -62,29 +65,29 @@ def guessed(headings: Sequence[str], meanings: Mapping[str, str]) -> dict[str, s
     return columns
 
 
-def number(text: str) -> float:
-    """A figure, a decimal comma allowed. Raises ValueError for anything else, and for what no charge can be.
+def number(text: str, unit: str = "") -> float:
+    """A figure, with or without its unit. Raises ValueError for anything else, and for what no charge can be.
 
-    text : of a table.
+    text : of a table. unit : of its column; it decides whether 1.650 is one and a half or a thousand.
     """
-    try:
-        value = float(text.replace(",", "."))
-    except ValueError:
-        raise ValueError(f"{text!r} is no number") from None
+    value = figure_of(text, unit)
+    if value is None:
+        raise ValueError(f"{text!r} is no number")
     if not -1e6 < value < 1e6:
         raise ValueError(f"{text!r} is no figure of a charge")
     return value
 
 
-def numbers(text: str) -> tuple[float, ...]:
+def numbers(text: str, unit: str = "V") -> tuple[float, ...]:
     """Figures with blanks, semicolons, slashes or bars between them. Raises ValueError.
 
-    text : of a table.
+    text : of a table. unit : of its column.
     """
-    return tuple(number(word) for word in re.split(r"[\s;/|]+", text.strip()))
+    return tuple(number(word, unit) for word in re.split(r"[\s;/|]+", text.strip()))
 
 
 READING_READERS: dict[str, Callable[[str], Any]] = {
-    "at_min": number, "at_s": number, "pack_v": number, "current_a": number, "charge_mah": number,
-    "cell_v": numbers, "temperature_c": number, "input_v": number,
+    "at_min": number, "at_s": number, "pack_v": partial(number, unit="V"), "current_a": partial(number, unit="A"),
+    "charge_mah": partial(number, unit="mAh"), "cell_v": numbers, "temperature_c": number,
+    "input_v": partial(number, unit="V"),
 }  # fmt: skip

@@ -22,6 +22,20 @@ def _off_the_others(cell_v: tuple[float, ...], index: int) -> tuple[float, float
     return middle, abs(difference(cell_v[index], middle))
 
 
+def question_total(pack: Pack, pack_v: float) -> tuple[Reason, ...]:
+    """Whether a total looks like one with its point at the wrong place.
+
+    pack_v : as it was typed, V.
+    """
+    chemistry, cells = pack.chemistry, pack.cells
+    for meant_v in (pack_v * 10, pack_v / 10):
+        low_v, high_v = chemistry.refuse_v * cells, (chemistry.brim_v + OVER_FULL_V) * cells
+        beyond = pack_v < low_v * 0.8 or pack_v > high_v * 1.2
+        if beyond and at_most(low_v, meant_v) and at_most(meant_v, high_v):
+            return (reason("total_tenfold", typed_v=pack_v, meant_v=meant_v, cells=cells),)
+    return ()
+
+
 def question_volts(pack: Pack, cell_v: tuple[float, ...]) -> tuple[Reason, ...]:
     """What is odd about typed volts, to be asked before they are taken. Empty when nothing is.
 

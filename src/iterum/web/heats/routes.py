@@ -34,7 +34,7 @@ def _render(
     faults: Mapping[str, str] | None = None,
     pasted: str = "",
     paste_faults: Sequence[Fault] = (),
-    number: int | None = None,
+    changed: str | None = None,
     picked: int | None = None,
 ) -> str:
     heats = desk().heats()
@@ -48,7 +48,7 @@ def _render(
         faults=faults or {},
         pasted=pasted,
         paste_faults=paste_faults,
-        number=number,
+        changed=changed,
         columns=COLUMNS,
         board=board(heats, now()),
         picked=picked,
@@ -75,25 +75,33 @@ def _texts_of(heat: Heat) -> dict[str, str]:
 @blueprint.get("")
 def page() -> str:
     """The day's heats in order of time, and three ways to bring in more."""
-    number = request.args.get("change", type=whole)
-    heats = desk().heats()
-    if number is not None and 0 <= number < len(heats):
-        return _render(_texts_of(heats[number]), number=number)
-    picked = request.args.get("pick", type=whole)
-    return _render(picked=picked if picked is not None and 0 <= picked < len(heats) else None)
+    change, pick = request.args.get("change"), request.args.get("pick")
+    if change:
+        return _render(_texts_of(_heat(change)[0]), changed=change)
+    places = [place for place, heat in enumerate(desk().heats()) if heat.key == pick]
+    return _render(picked=places[0] if places else None)
+
+
+def _heat(key: str) -> tuple[Heat, int]:
+    """The heat with this key, and its place among all. Raises NotThere where it was changed or taken away meanwhile."""
+    for place, heat in enumerate(desk().heats()):
+        if heat.key == key:
+            return heat, place
+    raise NotThere("heat", key)
 
 
 @blueprint.post("")
 def save() -> str | AnyResponse | tuple[str, int]:
     """Add a heat, or change one; every fault at its field, nothing typed is lost."""
-    number = request.form.get("number", type=whole)
+    changed = request.form.get("key") or None
     heats = list(desk().heats())
     try:
         heat = heat_from(request.form, _today(), local)
     except BadInput as bad:
-        return _render(request.form, {fault.place: fault.mend for fault in bad.faults}, number=number), 422
-    if number is not None and 0 <= number < len(heats):
-        old = heats[number].wish
+        return _render(request.form, {fault.place: fault.mend for fault in bad.faults}, changed=changed), 422
+    if changed is not None:
+        was, number = _heat(changed)
+        old = was.wish
         heats[number] = replace(heat, wish=replace(heat.wish, rest_min=old.rest_min))
     else:
         heats.append(heat)
@@ -110,10 +118,11 @@ def _named(heat: Heat) -> str:
 @blueprint.post("/move")
 def move() -> AnyResponse:
     """A heat slips, or comes early, by some minutes; with `rest` so do all after it."""
-    number, by_min = request.form.get("number", -1, type=whole), request.form.get("by_min", 0.0, type=figure)
+    by_min = request.form.get("by_min", 0.0, type=figure)
+    _, number = _heat(request.form.get("key", ""))
     heats = list(desk().heats())
-    if not 0 <= number < len(heats) or abs(by_min) > 24 * 60:
-        raise NotThere("heat", "number")
+    if abs(by_min) > 24 * 60:
+        raise NotThere("heat", "by_min")
     last = len(heats) if request.form.get("rest") == "yes" else number + 1
     for at in range(number, last):
         moved = heats[at].at + timedelta(minutes=by_min)
@@ -127,25 +136,14 @@ def move() -> AnyResponse:
         told.text = f"{what}. Plan again to follow."
     if request.form.get("picked") != "yes":
         return redirect(url_for("heats.page"))
-    return redirect(url_for("heats.page", pick=_place_of(heats[number])))
-
-
-def _place_of(moved: Heat) -> int | None:
-    """Where a heat stands in the list now."""
-    same = (moved.at, moved.wish.family, moved.wish.name, moved.wish.count)
-    places = (place for place, heat in enumerate(desk().heats())
-             if (heat.at, heat.wish.family, heat.wish.name, heat.wish.count) == same)  # fmt: skip
-    return next(places, None)
+    return redirect(url_for("heats.page", pick=heats[number].key))
 
 
 @blueprint.post("/gone")
 def gone() -> AnyResponse:
     """Take a heat away."""
-    number = request.form.get("number", -1, type=whole)
-    heats = list(desk().heats())
-    if not 0 <= number < len(heats):
-        raise NotThere("heat", "number")
-    heat = heats.pop(number)
+    heat, number = _heat(request.form.get("key", ""))
+    heats = [*desk().heats()[:number], *desk().heats()[number + 1 :]]
     with undoable(f"{_named(heat)} is taken away"):
         desk().set_heats(heats, now())
     return redirect(url_for("heats.page"))

@@ -26,6 +26,7 @@ from iterum.web.measure.views import (
     reading_of,
 )
 from iterum.web.tabs import chosen_class, class_tabs
+from iterum.wording.figures import degrees
 
 blueprint = Blueprint("measure", __name__, url_prefix="/measure", template_folder="templates")
 
@@ -150,7 +151,7 @@ def air() -> str | Response | tuple[str, int]:
         asked = AirAsked(request.form.get("air_c", ""), desk().air_c(now()) is not None, fault)
         return _page(pack, None, air=asked), 422
     desk().set_air(air_c, now())
-    flash(f"The air is {air_c:g} °C today.")
+    flash(f"The air is {degrees(air_c)} today.")
     return redirect(url_for("measure.page", pack=pack.id))
 
 

@@ -5,13 +5,15 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from iterum.core.permit.permit import Permit, permit_of
+from iterum.core.reading.numbers import figure_of
 from iterum.core.reasons import Reason
 from iterum.core.things.chemistry import MAX_CELLS
 from iterum.core.things.packs import Pack, Reading
 from iterum.core.things.rules import HouseRules
-from iterum.core.things.typed_volts import question_volts
+from iterum.core.things.typed_volts import question_total, question_volts
 from iterum.web.degrees import own_degrees, typed_c
 from iterum.web.pictures import caliper
+from iterum.wording.figures import degrees
 
 HIGHEST_TOTAL_V = 65.0
 COLDEST_TYPED_C, HOTTEST_TYPED_C = -40.0, 150.0
@@ -52,11 +54,8 @@ def read_total(text: str) -> Typed:
     """Volts over the whole pack: "12.60", or its digits with two after the point, "1260"."""
     said = text.strip()
     digits = said.isascii() and said.isdigit() and 3 <= len(said) <= 4
-    try:
-        value = int(said) / 100 if digits else float(said.replace(",", "."))
-    except ValueError:
-        value = float("nan")
-    if 0 <= value <= HIGHEST_TOTAL_V:
+    value = int(said) / 100 if digits else figure_of(said, "V")
+    if value is not None and 0 <= value <= HIGHEST_TOTAL_V:
         return Typed((text,), (value,), {})
     fault = "Empty: type the total." if not said else f"“{said[:12]}” is no total: type volts, such as 12.60."
     return Typed((text,), (), {0: fault})
@@ -78,16 +77,12 @@ class AirAsked:
 
 def read_temperature(text: str) -> tuple[float | None, str]:
     """Degrees Celsius of what was typed, and the fault when it is none; empty means not taken."""
-    text = text.strip().replace(",", ".")
-    if not text:
+    if not text.strip():
         return None, ""
-    try:
-        value = typed_c(float(text))
-    except ValueError:
-        value = float("nan")
-    if COLDEST_TYPED_C <= value <= HOTTEST_TYPED_C:
+    value = typed_c(text)
+    if value is not None and COLDEST_TYPED_C <= value <= HOTTEST_TYPED_C:
         return value, ""
-    return None, f"“{text[:12]}” is no pack temperature: type whole degrees Celsius, such as {own_degrees(21.0)}."
+    return None, f"“{text[:12]}” is no pack temperature: type degrees, such as {degrees(21.0)}."
 
 
 def read_pins(text: str) -> tuple[int | None, str]:
@@ -103,11 +98,8 @@ def read_pins(text: str) -> tuple[int | None, str]:
 def _volts_from(text: str) -> float | None:
     if text.isascii() and text.isdigit() and len(text) in (3, 4):
         return float(int(text) / 10 ** (len(text) - 1))
-    try:
-        value = float(text.replace(",", "."))
-    except ValueError:
-        return None
-    return value if 0 <= value < 10 and len(text) <= 6 else None
+    value = figure_of(text, "V")
+    return value if value is not None and 0 <= value < 10 and len(text) <= 8 else None
 
 
 @dataclass(frozen=True)
@@ -127,7 +119,7 @@ def look_at(
     """What these volts say of the pack, before they are saved."""
     if not typed.complete:
         return Look(None, (), False, None, typed.faults)
-    questions = question_volts(pack, typed.volts) if not by_total else ()
+    questions = question_total(pack, typed.volts[0]) if by_total else question_volts(pack, typed.volts)
     verdict = permit_of(replace(pack, reading=reading_of(typed, temperature_c, by_total), charged_full=False), rules)
     return Look(
         verdict=verdict,

@@ -7,6 +7,7 @@ from typing import Any
 from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from iterum.core.reading.numbers import figure_of
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.after_charge import After
 from iterum.core.season.health import MOST_AGAIN
@@ -31,6 +32,7 @@ from iterum.wording import about
 
 blueprint = Blueprint("run", __name__, url_prefix="/run", template_folder="templates")
 
+UNITS = {"pack_v": "V", "current_a": "A", "charge_mah": "mAh", "input_v": "V", "minutes": "min", "at_min": "min"}
 RANGES = {"cells": (0, 14), "pack_v": (0.0, 65.0), "current_a": (0.0, 100.0), "end_v": (1.0, 5.0),
           "charge_mah": (0.0, 200_000.0), "temperature_c": (-30.0, 120.0), "input_v": (0.0, 300.0)}  # fmt: skip
 
@@ -110,16 +112,14 @@ def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:
     values: dict[str, Any] = {}
     faults = {}
     for name in names:
-        text = request.form.get(name, "").strip().replace(",", ".")
+        text = request.form.get(name, "").strip()
         if not text:
             continue
         low, high = RANGES[name]
-        try:
-            value = float(text)
-        except ValueError:
+        value = typed_c(text) if name == "temperature_c" else figure_of(text, UNITS.get(name, ""))
+        if value is None:
             faults[name] = f"{text!r} is no number"
             continue
-        value = typed_c(value) if name == "temperature_c" else value
         if not low <= value <= high:
             faults[name] = f"must be {low:g} to {high:g}, got {value:g}"
         values[name] = int(value) if name == "cells" else value

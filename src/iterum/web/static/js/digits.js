@@ -10,12 +10,17 @@ function most(field) {
   return Number(field.dataset.digits) || 3;
 }
 
+/* Who types the point has said where it stands: such a figure is left as it is. */
+function isPointed(field) {
+  return /^\d*[.,]\d*$/.test(field.value) && field.dataset.pointed === "yes";
+}
+
 function digitsOf(field) {
   return field.value.replace(/\D/g, "").slice(0, most(field));
 }
 
 function isFull(field) {
-  return digitsOf(field).length >= 3;
+  return isPointed(field) ? /\d[.,]\d/.test(field.value) : digitsOf(field).length >= 3;
 }
 
 function write(field, digits) {
@@ -101,13 +106,26 @@ export function restartDigits() {
     });
     field.addEventListener("keydown", (event) => {
       if (event.key === "." || event.key === ",") {
-        event.preventDefault(); /* the point comes by itself */
+        const own = field.dataset.digits === "3" && /^\d[.]\d*$/.test(field.value);
+        if (own) {
+          event.preventDefault(); /* the point stands there by itself already */
+        } else {
+          field.dataset.pointed = "yes";
+        }
       }
     });
     field.addEventListener("input", () => {
-      write(field, digitsOf(field));
+      if (!/[.,]/.test(field.value)) {
+        delete field.dataset.pointed;
+      }
+      if (!isPointed(field)) {
+        write(field, digitsOf(field));
+      }
       preview();
     });
+    if (/[.,]/.test(field.value)) {
+      field.dataset.pointed = "yes"; /* what stood there, or was kept, is a figure already */
+    }
   });
   for (const button of form.querySelectorAll("[data-key]")) {
     const name = button.dataset.key;
