@@ -260,3 +260,21 @@ def test_a_thumb_comes_from_a_group_to_a_charge_in_a_few_taps(phone, address):
     tap(phone.get_by_role("button", name="It is charging"))
     expect(state).to_have_text("charging")
     assert taps <= TAPS_FROM_GROUP_TO_AMPS
+
+
+def test_a_point_that_is_typed_stays_where_it_was_typed(page, empty_address):
+    page.goto(empty_address)
+    hands = Hands(page)
+    hands.label("3S 2200 lipo")
+    page.goto(f"{empty_address}/measure?pack=A-01&total=yes")
+    total = page.get_by_label("Whole pack, volts")
+    for typed, stands in (("11.1", "11.1"), ("12,60", "12,60"), ("1260", "12.60"), ("780", "7.80")):
+        total.fill("")
+        total.press_sequentially(typed)
+        expect(total).to_have_value(stands)
+    page.reload()
+    page.goto(f"{empty_address}/measure?pack=A-01")
+    first = page.get_by_label("Cell 1, volts")
+    first.press_sequentially("3.84")
+    expect(first).to_have_value("3.84")
+    expect(page.get_by_label("Cell 2, volts")).to_be_focused()

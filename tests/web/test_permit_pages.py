@@ -122,3 +122,14 @@ def test_a_reading_brought_by_a_file_keeps_its_own_time(newcomer, empty_app):
     empty_app.extensions["iterum"]["desk"].write(parse(document.encode()), NOON)
     assert "last read Mon 1 Jun" in newcomer.get("/measure?pack=A").seen.said
     assert "more than 12 hours old" in newcomer.get("/packs/health?id=A").seen.said
+
+
+def test_a_total_with_its_point_at_the_wrong_place_is_asked_about(newcomer, empty_app):
+    desk = empty_app.extensions["iterum"]["desk"]
+    desk.write(Session((pack("T", cells=3),), kit()), NOON)
+    sent = {"pack": "T", "total": "yes", "pins": "4"}
+    asked = newcomer.post("/measure", **sent, cell1="1.11")
+    assert "1.11 V is not a 3S. Was 11.10 V meant?" in asked.seen.said
+    assert desk.session().packs[0].reading is None
+    newcomer.post("/measure", **sent, cell1="11.1 V")
+    assert desk.session().packs[0].reading.pack_v == 11.1
