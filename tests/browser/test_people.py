@@ -266,6 +266,7 @@ def test_a_point_that_is_typed_stays_where_it_was_typed(page, empty_address):
     page.goto(empty_address)
     hands = Hands(page)
     hands.label("3S 2200 lipo")
+    expect(page.get_by_text("A-01").first).to_be_visible()
     page.goto(f"{empty_address}/measure?pack=A-01&total=yes")
     total = page.get_by_label("Whole pack, volts")
     for typed, stands in (("11.1", "11.1"), ("12,60", "12,60"), ("1260", "12.60"), ("780", "7.80")):

@@ -52,6 +52,12 @@ export function put(digit) {
   const index = at();
   const field = fields[index];
   const whole = field.selectionStart === 0 && field.selectionEnd === field.value.length;
+  if (isPointed(field) && !whole) {
+    field.value += digit;
+    preview();
+    return;
+  }
+  delete field.dataset.pointed;
   const digits = whole || digitsOf(field).length === most(field) ? digit : digitsOf(field) + digit;
   write(field, digits);
   field.setSelectionRange(field.value.length, field.value.length);
@@ -67,6 +73,10 @@ export function rub() {
   if (field.value === "" && index > 0) {
     toField(index - 1);
     field = fields[index - 1];
+  }
+  if (isPointed(field)) {
+    field.value = field.value.slice(0, -1);
+    return;
   }
   write(field, digitsOf(field).slice(0, -1));
 }
@@ -106,9 +116,8 @@ export function restartDigits() {
     });
     field.addEventListener("keydown", (event) => {
       if (event.key === "." || event.key === ",") {
-        const own = field.dataset.digits === "3" && /^\d[.]\d*$/.test(field.value);
-        if (own) {
-          event.preventDefault(); /* the point stands there by itself already */
+        if (most(field) === 3) {
+          event.preventDefault(); /* behind the first digit, where it comes by itself */
         } else {
           field.dataset.pointed = "yes";
         }
@@ -123,7 +132,7 @@ export function restartDigits() {
       }
       preview();
     });
-    if (/[.,]/.test(field.value)) {
+    if (most(field) > 3 && /[.,]/.test(field.value)) {
       field.dataset.pointed = "yes"; /* what stood there, or was kept, is a figure already */
     }
   });
