@@ -124,6 +124,21 @@ def test_a_reading_brought_by_a_file_keeps_its_own_time(newcomer, empty_app):
     assert "more than 12 hours old" in newcomer.get("/packs/health?id=A").seen.said
 
 
+def test_more_than_1c_without_a_label_is_an_own_decision_and_is_logged(newcomer, empty_app):
+    desk, runs = empty_app.extensions["iterum"]["desk"], empty_app.extensions["iterum"]["runs"]
+    desk.write(Session((even("A", 3.73), even("L", 3.73, max_charge_c=5), even("V", 3.73, chemistry="lihv")), kit()), NOON)
+    for tag, offered in (("A", True), ("L", False), ("V", False)):
+        assert ("My decision, no C on the label" in newcomer.get(f"/charge?packs={tag}").seen.said) is offered
+    assert "2C is my decision" not in newcomer.get("/charge?packs=A&rate_c=2").seen.said
+    page = newcomer.get("/charge?packs=A&own_rate_c=2")
+    address, fields = page.seen.form("Take it in hand")
+    said = newcomer.post(address, **fields).seen.said
+    assert "No charge rate on the label of A; 2C is my decision." in said
+    assert (runs.open()[-1].current_a, runs.open()[-1].choice.own_rate_c) == (3.6, 2.0)
+    assert "2C is my decision" in newcomer.get("/log?kind=acts").seen.said
+    assert "possible for LiPo only" in newcomer.get("/charge?packs=V&own_rate_c=2").seen.said
+
+
 def test_a_total_with_its_point_at_the_wrong_place_is_asked_about(newcomer, empty_app):
     desk = empty_app.extensions["iterum"]["desk"]
     desk.write(Session((pack("T", cells=3),), kit()), NOON)

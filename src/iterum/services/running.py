@@ -30,6 +30,7 @@ from iterum.services.links import Links
 from iterum.store.database import Store
 from iterum.store.repository import Repository
 from iterum.store.troubles import StoreTrouble
+from iterum.wording import sentence
 
 PERSON = "you"
 AT_THE_CHARGER = "you, at the charger itself"
@@ -175,7 +176,12 @@ class RunDesk:
         values = self._values(offer, now)
         with self._store.writing(changes_session=False) as repository:
             self._still_free(repository, offer.settled, now)
-            return repository.runs.add(values)
+            key = repository.runs.add(values)
+            for note in offer.notes:
+                if note.code == "own_rate":  # it is logged with the charge
+                    told = sentence(note)
+                    repository.runs.add_event(KeptEvent(key, now, "own decision", State.PLANNED, False, PERSON, told))
+            return key
 
     def _still_free(self, repository: Repository, settled: Choice, now: datetime) -> None:
         """See what somebody else took in hand meanwhile, before anything is written. Raises
