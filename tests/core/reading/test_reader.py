@@ -36,6 +36,15 @@ PACKS = {
     "6S 14500 mAh LiPo": {"capacity_mah": 14500},
     "NiMH 8 cell 2000": {"chemistry": "nimh", "cells": 8},
     "LiPo 4S 1.8 Ah 75C/150C charge 5C XT60": {"capacity_mah": 1800, "max_charge_c": 5, "discharge_c": 75, "connector": "XT60"},
+    "LiPo 11.1V 2200mAh 3S 25C-50C": {"discharge_c": 25},
+    "lipo 3S 2200 20-40C": {"discharge_c": 20},
+    "LIPO4S1500": {"chemistry": "lipo", "cells": 4, "capacity_mah": 1500},
+    "4s1500mah lipo": {"cells": 4, "capacity_mah": 1500},
+    "4S 1500 lipo 178g 75x35x29mm": {"capacity_mah": 1500},
+    "4S 1500 lipo bought 2024": {"capacity_mah": 1500},
+    "4S 1500 LiPo 6.1 6.0 6.3 6.1 mohm": {"capacity_mah": 1500, "resistance_mohm": [6.1, 6.0, 6.3, 6.1]},
+    "NiMH 6V 2000mAh": {"cells": 5},
+    "lipo 3S 2200 Max Cont. Discharge 30C Burst 60C Charge 5C": {"discharge_c": 30, "max_charge_c": 5},
     "NiMH 7.2V 3000mAh": {"chemistry": "nimh", "cells": 6},
 }
 COUNTS = {"six 650 3S lipo": 6, "1300 4S x 6 lipo": 6, "6 x 650 3S lipo": 6, "6 pcs 650mAh 3S lipo": 6, "650mAh 3S lipo ×4": 4}
@@ -47,6 +56,8 @@ ASKS = {
     "4S 1500 lipo puffed": ("pack", "damage"),
     "1500 lipo": ("pack", "cells"),
     "4S 26650 2500": ("pack", "chemistry"),
+    "1500 4S lipo 95C, recommended charge 1C, max charge 3C": ("pack", "charge_which"),
+    "4S 1500 lipo, one cell weak": ("pack", "damage"),
     "3S 18650 li-ion": ("pack", "capacity"),
     "3S 2200 mAh 1300 mAh lipo": ("pack", "capacity"),
     "3S 4S 1500 lipo": ("pack", "cells"),
@@ -84,6 +95,15 @@ KIT = {
         "channels": [{"max_cells": 6, "max_current_a": 10, "max_power_w": 80, "min_current_a": 1, "current_step_a": 0.2}]},
     ("charger", "dual 600 W 10 A 6S input 11-30 V 300 W at 12 V"): {
         "total_power_w": 600, "power_by_input_v": [[12, 300]], "input_min_v": 11, "input_max_v": 30},
+    ("charger", "120W AC 240W DC 10A 6S"): {"mains_power_w": 120},
+    ("charger", "1.5 kW 35A 12S AC 600W"): {"mains_power_w": 600},
+    ("charger", "650W (24V) 320W (12V) 20A 8S"): {"power_by_input_v": [[12, 320], [24, 650]]},
+    ("charger", "25A 6S 500W input current max 40A"): {
+        "max_input_current_a": 40, "channels": [{"max_cells": 6, "max_current_a": 25, "max_power_w": 500}]},
+    ("charger", "100W 10A LiPo 1-6S Pb 2-20V"): {
+        "input_min_v": None, "channels": [{"min_cells": 1, "max_cells": 6, "max_current_a": 10, "max_power_w": 100}]},
+    ("source", "12V socket 10A"): {"voltage_v": 12, "max_current_a": 10},
+    ("source", "AGM 12V 100Ah 800CCA"): {"energy_wh": 1200, "max_current_a": None},
     ("charger", "3A 4S"): {"channels": [{"max_cells": 4, "max_current_a": 3, "max_power_w": 50.4}]},
     ("source", "LiFePO4 100Ah 12.8V"): {"energy_wh": 1280, "chemistry": "life", "cells": 4},
     ("source", "LiFe 12V 100Ah"): {"energy_wh": 1280},

@@ -24,13 +24,16 @@ def read_board(text: str) -> Told:
         line.mean("means_board_cells", place, low=int(token.low or 1), high=line.fields["max_cells"])
     for place in line.numbers("a"):
         _amps(line, place)
-    line.take(*line.words("fuse*"))
+    line.take(*line.words("fuse*", "polyfuse*"))
     for place in line.free():
         if line.tokens[place].kind is Kind.PLUG:
             line.take(place)
             line.fields["connector"] = line.tokens[place].text.upper().replace("-", "").replace(" ", "")
             line.mean("means_connector", place, connector=line.fields["connector"])
             break
+    for place in [place for place in line.free() if line.tokens[place].kind is Kind.PLUG]:  # that of the balance leads
+        line.take(place)
+        line.mean("means_no_use", place, text=line.tokens[place].text, what="second plug")
     if ports is None or not 1 <= ports <= MOST_PORTS:
         line.ask("ports", field="ports")
     else:
@@ -54,7 +57,7 @@ def _ports(line: Line) -> int | None:
 
 def _amps(line: Line, place: int) -> None:
     """Amps in all, of one fuse for all of it, or of the fuse of each port."""
-    fuse = line.beside(place, "fuse*", reach=2)
+    fuse = line.beside(place, "fuse*", "polyfuse*", reach=2)
     each = line.beside(place, "per", "each", "every", "port*", reach=3)
     line.take(place, *(there for there in (fuse, each) if there is not None))
     single = fuse is not None and line.tokens[fuse].word == "fuse"

@@ -49,7 +49,7 @@ def read_charger(text: str) -> Told:
     watts = _watts(line, channels)
     low_a, high_a = _amps(line)
     fixed = line.words(*FIXED)
-    line.take(*fixed, *line.words("charger", "chargers", "balance*", "dial"))
+    line.take(*fixed, *line.words("charger", "chargers", "balance*", "dial", "charge*", "channel*", "max*", "input"))
     if high_cells is None:
         high_cells = USUAL_CELLS
         line.mean("means_cells_assumed", assumed=True, cells=high_cells)
@@ -101,6 +101,8 @@ def _tell_channel_watts(
     """Watts of one channel: as said, or its part of all, or what its amps and cells make."""
     high_a = channel.get("max_current_a")
     power_w = watts.each_w or (watts.whole_w / channels if watts.whole_w is not None else None)
+    if any(asked.code == "watts" for asked in line.questions):
+        return None
     if power_w is not None:
         shown = min(cells, 4)
         line.mean(
@@ -226,7 +228,7 @@ def _discharge(line: Line) -> dict[str, float]:
     found: dict[str, float] = {}
     for place in line.words(*DISCHARGE):
         after = [there for there in range(place + 1, min(place + 6, len(line.tokens))) if _near(line, place, there)]
-        before = [there for there in range(place - 1, max(place - 2, -1), -1) if line.is_free(there)]
+        before = _figures_before(line, place)
         for there in after or before:
             token = line.tokens[there]
             if token.kind is Kind.NUMBER and token.unit in ("w", "a") and line.is_free(there):
@@ -238,6 +240,18 @@ def _discharge(line: Line) -> dict[str, float]:
     if found:
         line.mean("means_discharge", power_w=found.get("discharge_power_w"), current_a=found.get("discharge_current_a"))
     return found
+
+
+def _figures_before(line: Line, place: int) -> list[int]:
+    """The watts and amps that stand directly before a word: "1 A 20 W discharge"."""
+    found = []
+    for there in range(place - 1, -1, -1):
+        token = line.tokens[there]
+        if not (line.is_free(there) and token.kind is Kind.NUMBER and token.unit in ("w", "a")):
+            break
+        found.append(there)
+    units = {line.tokens[there].unit for there in found[:2]}
+    return found[: len(units)] if len(found) < 2 or len(units) == 2 else found[:1]
 
 
 def _near(line: Line, place: int, there: int) -> bool:
@@ -254,6 +268,12 @@ def _input(line: Line) -> tuple[float | None, float] | None:
     for place in line.numbers("v"):
         token = line.tokens[place]
         if token.low is None:
+            continue
+        if line.says(place - 1, "pb", "lead") or line.says(
+            place + 1, "pb", "lead"
+        ):  # of lead batteries that it charges
+            line.take(place)
+            line.mean("means_no_use", place, text=token.text, what="lead")
             continue
         ac = line.beside(place, *AC)
         words = [
@@ -279,11 +299,11 @@ def _watts(line: Line, channels: int) -> Watts:
         line.take(watt, volt, *(there for there in between if line.says(there, "at", "on", "from", "with", *INPUT)))
     loose: list[int] = []
     for place in (place for place in places if line.is_free(place)):
-        ac, dc = line.beside(place, *AC), line.beside(place, *DC)
+        ac, dc = _named(line, place, AC), _named(line, place, DC)
         if _each(line, place):
             found.each_w = _w(line, place)
             line.take(place, *(there for there in range(place + 1, place + 4) if line.says(there, *EACH, "a")))
-        elif ac is not None and (dc is None or abs(ac - place) <= abs(dc - place)):
+        elif ac is not None:
             found.mains_w = _w(line, place)
             line.take(place, ac)
         elif dc is not None:
@@ -295,6 +315,21 @@ def _watts(line: Line, channels: int) -> Watts:
         _loose_watts(line, loose, channels, found)
     line.take(*loose, *line.words("ac", "dc", "total", "all"))
     return found
+
+
+def _named(line: Line, place: int, words: tuple[str, ...]) -> int | None:
+    """The word that says on what these watts are: all of a line stand behind their watts, or all before."""
+    first_watts = next(at for at, token in enumerate(line.tokens) if token.unit in ("w", "kw"))
+    first_word = next((at for at in range(len(line.tokens)) if line.says(at, *AC, *DC)), first_watts)
+    alone = sum(line.says(at, *AC, *DC) for at in range(len(line.tokens))) == 1
+    sides = (1, -1) if alone else (1,) if first_watts < first_word else (-1,)
+    for side in sides:
+        for there in (place + side, place + 2 * side):
+            if line.says(there, *words):
+                return there
+            if not line.says(there, "on", "from", "at", "by", "input", "power", "max"):
+                break
+    return None
 
 
 def _loose_watts(line: Line, loose: list[int], channels: int, found: Watts) -> None:
@@ -329,7 +364,7 @@ def _pairs(line: Line, watts: list[int], volts: list[int]) -> list[tuple[int, in
     All pairs of a line are read the same way round: each watts with the volts behind it, or each with those before it.
     """
     single = [volt for volt in volts if line.tokens[volt].low is None and line.is_free(volt)]
-    joined = {"at", "on", "from", "with", "@", "input", "in", ":", "=", "/"}
+    joined = {"at", "on", "from", "with", "@", "input", "in", ":", "=", "/", "(", ")", "dc"}
 
     def linked(first: int, second: int) -> int:
         """2 where a word or mark joins them, 1 where they stand side by side, else 0."""
@@ -351,6 +386,19 @@ def _w(line: Line, place: int) -> float:
     return line.value(place) * (1000 if line.tokens[place].unit == "kw" else 1)
 
 
+def _input_word(line: Line, place: int) -> int | None:
+    """The word "input" before amps, or directly behind them: what it draws is never what it gives."""
+    for there in range(place - 1, max(place - 4, -1), -1):
+        if line.says(there, "input", "in", "draws"):
+            return there
+        if (
+            not line.says(there, "current", "max", "maximum", "up", "to", "at", "most")
+            and line.tokens[there].word != ":"
+        ):
+            break
+    return place + 1 if line.says(place + 1, "input") else None
+
+
 def _amps(line: Line) -> tuple[float | None, float | None]:
     """(fewest, most) amps of a channel; the step, and those at the input, are taken first."""
     low: float | None = None
@@ -358,7 +406,7 @@ def _amps(line: Line) -> tuple[float | None, float | None]:
     for place in line.numbers("a", "ma"):
         value = line.value(place) / (1000 if line.tokens[place].unit == "ma" else 1)
         step, least = line.beside(place, *STEP), line.beside(place, *LEAST)
-        into = line.beside(place, *INPUT, reach=1)
+        into = _input_word(line, place)
         each = [there for there in range(place + 1, place + 4) if line.says(there, *EACH, "a", "max")]
         line.take(place, *each)
         if step is not None and value <= 2:

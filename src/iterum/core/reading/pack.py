@@ -24,7 +24,6 @@ _NO_USE = {
     "awg": "wire",
     "cycles": "cycles",
     "years": "age",
-    "mohm": "resistance",
     "%": "part",
     "hz": "frequency",
     "deg": "temperature",
@@ -112,6 +111,8 @@ def _cells(line: Line) -> int | None:
 
 def _capacity(line: Line) -> float | None:
     """mAh: a figure with its unit, else the one bare figure that can be a capacity."""
+    _resistances(line)
+    _years(line)
     named = {
         place: line.value(place) * (1000 if line.tokens[place].unit == "ah" else 1)
         for place in line.numbers("mah", "ah")
@@ -144,6 +145,33 @@ def _capacity(line: Line) -> float | None:
     if token.thousands is not None:
         line.mean("means_thousands", place, text=token.text.split()[0], value=mah)
     return mah
+
+
+def _resistances(line: Line) -> None:
+    """Milliohms per cell: the figures before the unit belong to it too, as in 6.1 6.0 6.3 6.1 mohm."""
+    for place in line.numbers("mohm"):
+        places = [place]
+        while line.is_free(places[0] - 1) and _is_bare(line, places[0] - 1):
+            places.insert(0, places[0] - 1)
+        values = [line.tokens[one].value for one in places]
+        line.take(*places, *line.words("ir", "resistance", "internal"))
+        if all(0.1 <= value <= 1000 for value in values):
+            line.fields["resistance_mohm"] = values
+            line.mean("means_resistance", *places, values=tuple(values))
+
+
+def _is_bare(line: Line, place: int) -> bool:
+    token = line.tokens[place]
+    return token.kind is Kind.NUMBER and token.unit == "" and token.low is None and token.value < 100
+
+
+def _years(line: Line) -> None:
+    """A year is no capacity, where a word says that it is one."""
+    for place in line.numbers(""):
+        word = line.beside(place, "bought", "since", "from", "year", "made", "dated", "new", "built")
+        if word is not None and 2000 <= line.tokens[place].value <= 2060:
+            line.take(place, word)
+            line.mean("means_no_use", place, text=line.tokens[place].text, what="year")
 
 
 def _count_or_thousands(line: Line, place: int) -> tuple[int, int] | None:
@@ -230,7 +258,7 @@ def _by_volts(volts: float, chemistry: str | None, cells: int | None, full: bool
     fits = []
     for item in CHEMISTRIES.values():
         ones = [item.brim_v, item.full_v] if full else [*LABEL_V.get(item.name, (item.nominal_v,))]
-        ones += [item.full_v] if chemistry is not None and not full else []
+        ones += [item.full_v] if chemistry is not None and item.joins and not full else []
         for count in range(1, MAX_CELLS + 1):
             near = any(abs(volts - one * count) <= 0.051 for one in ones)
             if near and chemistry in (None, item.name) and cells in (None, count):
@@ -267,6 +295,11 @@ def _currents(line: Line, capacity_mah: float) -> None:
         (place, line.says(place, *CHARGE)) for place in range(len(line.tokens)) if line.says(place, *CHARGE, *DISCHARGE)
     ]
     line.take(*places, *(place for place, _ in words))
+    several = _several_charges(line, places, told, words)
+    if several:
+        choices = [Choice(f"{rate:g}", f"{rate:g}C", {"max_charge_c": rate}) for rate in several]
+        line.ask("charge_which", choices, at=places)
+        return
     charge, discharge, doubt = _roles(places, told, words)
     if doubt is not None:
         value = told[doubt]
@@ -302,10 +335,27 @@ def _currents(line: Line, capacity_mah: float) -> None:
         line.mean("means_charge_c", charge, rate_c=told[charge], current_a=told[charge] * capacity_ah)
     elif doubt is None:
         line.mean("means_no_charge_c", assumed=True, current_a=capacity_ah)
-    lasting = [told[place] for place in discharge]
+    lasting = [_least(line, place, told[place]) for place in discharge]
     if lasting and doubt is None:
         line.fields["discharge_c"] = round(min(lasting), 3)  # the one for long, not the burst
         line.mean("means_discharge_c", *discharge, rate_c=min(lasting), current_a=min(lasting) * capacity_ah)
+
+
+def _least(line: Line, place: int, value: float) -> float:
+    """The low end of a range of discharge C: 20-40C lasts at 20C."""
+    low = line.tokens[place].low
+    return value if low is None or line.tokens[place].unit == "a" else min(low, value)
+
+
+def _several_charges(
+    line: Line, places: Sequence[int], told: dict[int, float], words: Sequence[tuple[int, bool]]
+) -> list[float]:
+    """The charge rates of a line that names two of them, as "recommended charge 1C, max charge 3C"; empty for one."""
+    charges = [at for at, charge in words if charge]
+    if len(charges) < 2:
+        return []
+    rates = sorted({told[place] for place in places if told[place] <= LIKELY_CHARGE_C})
+    return rates if len(rates) > 1 else []
 
 
 def _roles(

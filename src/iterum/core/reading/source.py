@@ -20,6 +20,8 @@ DISAGREES = 0.15
 """Part by which Wh and Ah times volts may differ, for labels round."""
 MOST_BATTERY_A = 200.0
 """More than this on a lead battery is its cranking amps, no limit. Common practice, no source."""
+AC_V = 80.0
+"""From here on volts are those of mains."""
 USB_V = (5.0, 9.0, 12.0, 15.0, 20.0)
 BANK = ("bank", "powerbank", "usb*", "usb-c", "pd", "qc")
 MAINS = ("mains", "socket", "house", "wall", "grid")
@@ -32,8 +34,9 @@ def read_source(text: str) -> Told:
     text : as it was typed.
     """
     line = Line(text)
-    if line.words(*MAINS) and not line.numbers("wh", "kwh", "ah", "mah"):
-        line.take(*line.words(*MAINS, "power", "outlet"))
+    low_volts = [place for place in line.numbers("v") if line.value(place) < AC_V]
+    if line.words(*MAINS) and not line.numbers("wh", "kwh", "ah", "mah") and not low_volts:
+        line.take(*line.words(*MAINS, "power", "outlet", "ac"), *line.numbers("v", "hz"))
         line.mean("means_mains")
         return line.told("mains")
     chemistry = chemistry_in(line)
@@ -54,6 +57,11 @@ def read_source(text: str) -> Told:
             "portable",
             "power",
             "outlet",
+            "socket",
+            "cigarette",
+            "lighter",
+            "panel",
+            "inverter",
             "dc",
             "ac",
             "petrol",
@@ -132,6 +140,11 @@ def _stored(line: Line, bank: bool, cells: int | None) -> tuple[tuple[float, str
 
 def _cranking(line: Line, chemistry: str | None) -> None:
     """Amps for cranking an engine are no limit."""
+    norms = ("cca", "ca", "mca", "en", "sae", "cranking", "cold")
+    for place in line.numbers(""):
+        if line.says(place + 1, *norms) or line.says(place - 1, *norms):
+            line.take(place, *line.words(*norms))
+            line.mean("means_cranking", place, current_a=line.tokens[place].value)
     for place in line.numbers("a"):
         words = [
             there

@@ -33,6 +33,7 @@ def read_supply(text: str) -> Told:
             "supply",
             "psu",
             "brick",
+            "charger",
             "adapter",
             "adaptor",
             "wall",

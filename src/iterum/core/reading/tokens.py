@@ -21,6 +21,8 @@ NUMBER_WORDS = {
     "ten": 10,
     "eleven": 11,
     "twelve": 12,
+    "pair": 2,
+    "dozen": 12,
 }
 _UNITS = {
     "mah": "mah|ma h|milli ?amp ?hours?",
@@ -53,7 +55,7 @@ _UNITS = {
 _UNIT = re.compile(
     r"\s*-?(?:"
     + "|".join(f"(?P<{name if name != '%' else 'percent'}>{words})" for name, words in _UNITS.items())
-    + r")(?![a-z0-9])",
+    + r")(?![a-z])",
     re.I,
 )
 DIGITS = "0123456789"
@@ -76,7 +78,8 @@ _TIMES_BEFORE = re.compile(r"([0-9]{1,2})\s*(?:x|×|\*)(?![a-z])\s*", re.I)
 _TIMES_AFTER = re.compile(
     r"(?:x|×|\*)\s*([0-9]{1,2})(?![0-9.,]*\s*(?:m?ah|k?wh|k?w|v|a|c|s)\b)(?![0-9]|[.,][0-9])", re.I
 )
-_WORD = re.compile(r"[^\W\d_]+(?:[-'’][^\W\d_]+)*[0-9]*(?![0-9])|[^\W\d_]+", re.I)
+_WORD = re.compile(r"lifepo4|lifep04|lipo4(?![a-z0-9])|[^\W\d_]+(?:[-'’][^\W\d_]+)*", re.I)
+_DIMENSIONS = re.compile(r"[0-9.]+\s*[x×*]\s*[0-9.]+\s*[x×*]\s*[0-9.]+\s*(?:mm|cm)?(?![a-z0-9])", re.I)
 _GLUED = re.compile(r"(?:dc|ac|usb|pd|qc|min|max|input|in|out|output)(?=[0-9])", re.I)
 
 
@@ -163,6 +166,8 @@ def _next(text: str, at: int) -> Token:
         hit = pattern.match(text, at)
         if hit and (at == 0 or not text[at - 1].isalnum()):
             return Token(kind, hit[0], at, hit.end(), word=hit[0].lower())
+    if hit := _DIMENSIONS.match(text, at):
+        return Token(Kind.NUMBER, hit[0], at, hit.end(), unit="mm")
     if hit := _PARALLEL.match(text, at):
         return Token(Kind.NUMBER, hit[0], at, hit.end(), float(hit[1]), unit="s", parallel=int(hit[2]))
     if hit := _TIMES_AFTER.match(text, at):

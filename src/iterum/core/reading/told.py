@@ -74,6 +74,12 @@ FILLING = frozenset(
         "total",
         "together",
         "current",
+        "batt",
+        "bat",
+        "bats",
+        "batts",
+        "constant",
+        "max.",
         "whole",
     ]
 )

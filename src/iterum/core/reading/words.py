@@ -40,6 +40,7 @@ DAMAGE = (
     "crush*",
     "bent",
     "dying",
+    "weak",
 )
 
 

@@ -125,6 +125,7 @@ ASKED_AT = {
     "volts": "cells", "capacity": "capacity_mah", "thousands": "capacity_mah", "energy": "capacity_mah",
     "chemistry": "chemistry", "charge_rate": "max_charge_c", "rate": "max_charge_c", "amps": "discharge_c",
     "damage": "condition", "cells": "cells",
+    "charge_which": "max_charge_c",
 }  # fmt: skip
 """The field at which a question of a label is asked."""
 
