@@ -9,6 +9,7 @@ from typing import Any
 
 from icalendar import Calendar, Event
 
+from iterum.core.reading.numbers import figure_of
 from iterum.core.season.moments import Local, is_of_our_time
 from iterum.core.things.session import Wish
 from iterum.exchange.faults import BadInput, Fault, checked
@@ -91,9 +92,8 @@ def heat_from(texts: Mapping[str, str], day: date, local: Local) -> Heat:
 
 
 def _number(text: str) -> float | int | str:
-    try:
-        value = float(text.replace(",", "."))
-    except ValueError:
+    value = figure_of(text, "min")
+    if value is None:
         return text
     return int(value) if value.is_integer() else value
 

@@ -2,6 +2,8 @@
 
 from math import isfinite
 
+from iterum.core.reading.numbers import figure_of
+
 MOST = 2**53
 """Beyond it neither a browser nor the database counts on."""
 
@@ -16,7 +18,7 @@ def whole(text: str) -> int:
 
 def figure(text: str) -> float:
     """A number, a decimal comma allowed. Raises ValueError for what is none or has no end."""
-    value = float(text.replace(",", "."))
-    if not isfinite(value) or abs(value) > MOST:
+    value = figure_of(text)
+    if value is None or not isfinite(value) or abs(value) > MOST:
         raise ValueError("no number")
     return value

@@ -295,7 +295,7 @@ def _currents(line: Line, capacity_mah: float) -> None:
         (place, line.says(place, *CHARGE)) for place in range(len(line.tokens)) if line.says(place, *CHARGE, *DISCHARGE)
     ]
     line.take(*places, *(place for place, _ in words))
-    several = _several_charges(line, places, told, words)
+    several = _several_charges(places, told, words)
     if several:
         choices = [Choice(f"{rate:g}", f"{rate:g}C", {"max_charge_c": rate}) for rate in several]
         line.ask("charge_which", choices, at=places)
@@ -347,9 +347,7 @@ def _least(line: Line, place: int, value: float) -> float:
     return value if low is None or line.tokens[place].unit == "a" else min(low, value)
 
 
-def _several_charges(
-    line: Line, places: Sequence[int], told: dict[int, float], words: Sequence[tuple[int, bool]]
-) -> list[float]:
+def _several_charges(places: Sequence[int], told: dict[int, float], words: Sequence[tuple[int, bool]]) -> list[float]:
     """The charge rates of a line that names two of them, as "recommended charge 1C, max charge 3C"; empty for one."""
     charges = [at for at, charge in words if charge]
     if len(charges) < 2:

@@ -6,6 +6,7 @@ from urllib.parse import quote
 
 from markupsafe import Markup
 
+from iterum.core.reading.numbers import figure_of
 from iterum.core.things.packs import Pack
 from iterum.services.sharing import NAME, PORT
 from iterum.web.pictures.code import code_svg
@@ -49,12 +50,10 @@ def sheet_from(texts: Mapping[str, str], start: Sheet) -> tuple[Sheet, tuple[str
     values: dict[str, float] = {}
     wrong = []
     for field in fields(Sheet):
-        text, usual = texts.get(field.name, "").strip().replace(",", "."), getattr(start, field.name)
+        text, usual = texts.get(field.name, "").strip(), getattr(start, field.name)
         low, high = BOUNDS.get(field.name, _MM)
-        try:
-            value = float(text) if text else float(usual)
-        except ValueError:
-            value = -1.0
+        figure = figure_of(text, "" if field.name in BOUNDS else "mm") if text else float(usual)
+        value = -1.0 if figure is None else figure
         whole = field.name in BOUNDS
         if not low <= value <= high or (whole and value != int(value)):
             wrong.append(f"{field.name.replace('_', ' ')} must be {low:g} to {high:g}")

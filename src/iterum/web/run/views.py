@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from iterum.core.electrical.joining import PORT, joining
+from iterum.core.reading.numbers import figure_of
 from iterum.core.season.cautions import FALLS_BACK, cautions_at
 from iterum.core.season.records import KeptEvent, KeptFinding, KeptRun
 from iterum.core.season.run import LIVE, LOOKS, OPEN, SKIPPABLE, Act, State
@@ -184,10 +185,9 @@ def reading_from_volts(text: str, cells: int) -> tuple[float, ...]:
         return ()
     values = []
     for word in words:
-        try:
-            value = float(word.replace(",", "."))
-        except ValueError:
-            raise ValueError(f"{word!r} is no number of volts") from None
+        value = figure_of(word, "V")
+        if value is None:
+            raise ValueError(f"{word!r} is no number of volts")
         values.append(value / 100 if value > 100 else value)
     if len(values) != cells:
         raise ValueError(f"one value for each of {cells} cells, got {len(values)}")

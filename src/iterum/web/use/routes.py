@@ -6,12 +6,14 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from iterum.core.reading.numbers import figure_of
 from iterum.core.reasons import NotThere
 from iterum.core.season.flight import USABLE_PART, Part, flight, timer_from_recharge
 from iterum.web.context import desk, log_book, now
 
 blueprint = Blueprint("use", __name__, url_prefix="/use", template_folder="templates")
 
+UNITS = {"a": "A", "v": "V", "reserve": "%"}
 RANGES = {"average_a": (0.01, 1000.0), "peak_a": (0.01, 2000.0), "esc_a": (0.1, 2000.0), "esc_v": (1.0, 100.0),
           "plug_a": (0.1, 2000.0), "reserve": (0.0, 80.0), "escs": (1, 16)}  # fmt: skip
 
@@ -19,12 +21,11 @@ RANGES = {"average_a": (0.01, 1000.0), "peak_a": (0.01, 2000.0), "esc_a": (0.1, 
 def _typed() -> tuple[dict[str, float], dict[str, str]]:
     typed, faults = {}, {}
     for name, (low, high) in RANGES.items():
-        text = request.args.get(name, "").strip().replace(",", ".")
+        text = request.args.get(name, "").strip()
         if not text:
             continue
-        try:
-            value = float(text)
-        except ValueError:
+        value = figure_of(text, UNITS.get(name.rsplit("_", 1)[-1], ""))
+        if value is None:
             faults[name] = f"{text!r} is no number"
             continue
         if not low <= value <= high:

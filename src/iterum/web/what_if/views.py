@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from iterum.core.electrical.charging import Charge
 from iterum.core.electrical.joining import EvenedOut, even_out
 from iterum.core.match.group import obstacles
+from iterum.core.reading.numbers import figure_of
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.sizing.compare import Road, one_after_another, refills, together
 from iterum.core.sizing.size import Sizing, charge, size
@@ -92,10 +93,8 @@ def read_question(query: Mapping[str, str]) -> tuple[dict[str, str], dict[str, f
         if not text and not ask.default:
             numbers[ask.name] = None
             continue
-        try:
-            value = float(text.replace(",", "."))
-        except ValueError:
-            value = float("nan")
+        figure = figure_of(text, ask.unit)
+        value = float("nan") if figure is None else figure
         if not ask.low <= value <= ask.high or (ask.name in ("cells", "a_count", "b_count") and value % 1):
             faults[ask.name] = f"Must be a number from {ask.low:g} to {ask.high:g}."
         numbers[ask.name] = value
