@@ -85,6 +85,7 @@ def test_the_server_that_goes_away_leaves_it_guarding(guard, tmp_path):
         break_channel(output, "amps")
         assert until(lambda: output.stops > 0, 4) < 4
         again = RemoteGuardian(tmp_path / "guardian", SteadyClock(lambda: datetime.now(UTC)).time)
+        until(lambda: again.report().channels[0].state is State.STOPPED, 3)  # told once the amps were seen to be gone
         assert again.report().channels[0].state is State.STOPPED
         again.disarm(run.key)
         pid = pid_of(tmp_path / "guardian")
