@@ -37,6 +37,17 @@ def test_a_table_is_taken_with_the_columns_the_pilot_names():
     assert taken[1] == ("P-02", ChargeRecord(at + timedelta(minutes=25)))
 
 
+@pytest.mark.parametrize(("text", "mah"), [
+    ("1.650", 1650), ("1,650", 1650), ("1650 mAh", 1650), ("1.65 Ah", 1650), ("812,5", 812.5), ("15.000 mAh", 15000),
+])  # fmt: skip
+def test_thousands_and_units_of_a_log_are_read_as_they_are_meant(text, mah):
+    table = f"pack;at;mAh\nP-01;2026-06-13 10:00;{text}\n".encode()
+    headings, rows = read_table(table)
+    meaning = {"pack": "pack", "at": "at", "mAh": "charge_mah"}
+    ((_, record),) = charges_from(headings, rows, meaning, there, {"P-01"})
+    assert record.charge_mah == mah
+
+
 def test_every_fault_is_told_with_its_line_and_nothing_is_taken():
     headings, rows = read_table(b"Akku,Zeit,mAh\nP-01,teatime,many\nX-9,2026-06-13 10:00,5\nP-01,,1\n")
     with pytest.raises(BadInput) as caught:

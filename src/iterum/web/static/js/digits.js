@@ -12,7 +12,7 @@ function most(field) {
 
 /* Who types the point has said where it stands: such a figure is left as it is. */
 function isPointed(field) {
-  return /^\d*[.,]\d*$/.test(field.value) && field.dataset.pointed === "yes";
+  return most(field) > 3 && /^\d*[.,]\d*$/.test(field.value) && field.dataset.pointed === "yes";
 }
 
 function digitsOf(field) {

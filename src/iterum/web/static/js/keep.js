@@ -237,6 +237,9 @@ function giveBack() {
   }
   for (const [index, cell] of draft.cells.entries()) {
     cell.value = was.typed[index];
+    if (/[.,]/.test(cell.value)) {
+      cell.dataset.pointed = "yes"; /* a figure already: its point stays where it was typed */
+    }
   }
 }
 
