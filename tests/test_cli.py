@@ -12,6 +12,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from iterum.cli import main
+from iterum.core.things.choice import Choice
+from iterum.core.things.kit import Board, Channel, Charger, Kit
+from iterum.core.things.rules import HouseRules
+from iterum.core.things.session import Session
+from iterum.exchange.session import dumps
+from tests.conftest import even
 
 SESSION = {
     "format": "iterum-session",
@@ -309,3 +315,30 @@ def test_a_command_loads_what_it_needs_and_no_more(words, without):
     done = subprocess.run([sys.executable, "-c", script], check=True, capture_output=True, text=True)
     loaded = set(done.stdout.partition("LOADED")[2].split())
     assert loaded & without == set()
+
+
+def test_five_commands_print_the_same_plugs_the_same_waits_and_their_sum(tmp_path):
+    volts = (3.70, 3.79, 3.75)
+    packs = tuple(even(f"p{n}", cell_v, mah=1500, max_charge_c=2, discharge_c=95) for n, cell_v in enumerate(volts))
+    kit = Kit((Board("B", 6),), (Charger("C", (Channel("C-1", 20, 500),)),))
+    session = Session(packs, kit, HouseRules(rate_c=2.0), group=Choice(("p0", "p1", "p2"), "B", "C-1"))
+    file = tmp_path / "three.json"
+    file.write_text(dumps(session))
+
+    def printed(command, *options):
+        return CliRunner().invoke(main, [command, str(file), *options]).stdout
+
+    told = {name: json.loads(printed(name, "--json", *(("--seconds", "0") if name == "plan" else ())))
+            for name in ("match", "size", "charge", "equalise", "plan")}  # fmt: skip
+    (batch,) = told["plan"]["batches"]
+    assert 0 <= told["plan"]["seconds"] < 60
+    joinings = [told["match"]["groups"][0]["joining"], batch["joining"]]
+    joinings += [told[name]["joining"] for name in ("size", "charge", "equalise")]
+    steps = [[(step["plug"], step["wait_min"]) for step in item["timetable"]] for item in joinings]
+    assert steps == [steps[0]] * 5
+    waits = {item["wait_min"] for item in joinings}
+    assert waits == {sum(wait_min for _, wait_min in steps[0])}
+    assert 0 < waits.pop() == batch["lead_min"] - batch["start_min"] - session.rules.setup_min
+    for name in ("size", "charge", "equalise"):
+        lines = printed(name).split("plug in", 1)[1].splitlines()[1:4]
+        assert [line.split()[0] for line in lines] == [tag for tag, _ in steps[0]]

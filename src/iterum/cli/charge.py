@@ -3,7 +3,16 @@
 import click
 
 from iterum.cli import command
-from iterum.cli.common import choice_of, print_json, print_limits, print_verdict, printable, reads_session, table
+from iterum.cli.common import (
+    choice_of,
+    print_json,
+    print_limits,
+    print_timetable,
+    print_verdict,
+    printable,
+    reads_session,
+    table,
+)
 from iterum.core.electrical.charging import narrowing
 from iterum.core.sizing.size import charge
 from iterum.core.things.session import Session
@@ -40,6 +49,9 @@ def charge_command(session: Session, as_json: bool) -> None:
     table(("pack", "A after 1 min", "middle", "end", "most C", "mAh in", "ends at"), rows)
     click.echo()
     print_limits(judged.limits)
+    if len(result.packs) > 1 and judged.joining.passes:
+        click.echo()
+        print_timetable(judged.joining)
     print_verdict(judged.level.value, judged.reasons)
     for way in judged.joining.ways:
         click.echo(f"  way out: {printable(sentence(way))}")

@@ -7,16 +7,20 @@ from contextlib import contextmanager
 from dataclasses import replace
 from math import ceil
 from threading import Event
+from time import monotonic
+from typing import Any
 
 import click
 
 from iterum.cli import command
 from iterum.cli.common import present, print_json, printable, reads_session, table
+from iterum.core.electrical.joining import joining
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import Progress
 from iterum.core.planning.score import Prefer
 from iterum.core.things.session import Session
 from iterum.exchange.plan_result import plan_document
+from iterum.exchange.results import joining_document
 from iterum.services.planning import make_plan
 from iterum.wording import family_label, plain, sentence
 from iterum.wording.plans import odds_words
@@ -47,6 +51,14 @@ def _named(batch: PlannedBatch) -> str:
     return " ".join(map(str, batch.charges))
 
 
+def _joining(session: Session, batch: PlannedBatch) -> dict[str, Any] | None:
+    """How the packs of a batch are joined, by their readings; None for one pack, and for packs that fly before."""
+    if len(batch.packs) < 2 or max(batch.rounds) > 1:
+        return None
+    packs, setup = session.bench.members(batch.packs), session.bench.setup(batch.board, batch.channel)
+    return joining_document(joining(packs, session.rules, setup.port, batch.rate_c))
+
+
 @command("plan")
 @click.option("--prefer", type=click.Choice([item.value for item in Prefer]), default=Prefer.SOONEST.value,
               show_default=True, help="What comes after what must be met.")  # fmt: skip
@@ -55,11 +67,16 @@ def _named(batch: PlannedBatch) -> str:
 def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -> None:
     """See `iterum plan --help`."""
     starts_at = session.starts_at or present().astimezone()  # quiet hours are times of day
+    begun_s = monotonic()
     with taking_the_best() as stopped:
         answer = make_plan(replace(session, starts_at=starts_at), Prefer(prefer), seconds, _progress, stopped.is_set)
     best, whys = answer.plan, answer.whys
     if as_json:
-        print_json(plan_document(answer.record))
+        document = plan_document(answer.record)
+        for batch, told in zip(best.batches, document["batches"], strict=True):
+            told["joining"] = _joining(session, batch)
+        document["seconds"] = round(monotonic() - begun_s, 2)
+        print_json(document)
         return
     rows = [
         (f"{batch.start_min:.0f}", f"{batch.full_min:.0f}", f"{batch.end_min:.0f}", batch.channel, batch.board or "-",

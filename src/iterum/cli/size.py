@@ -3,7 +3,16 @@
 import click
 
 from iterum.cli import command
-from iterum.cli.common import choice_of, print_joining, print_json, print_limits, printable, reads_session, table
+from iterum.cli.common import (
+    choice_of,
+    print_joining,
+    print_json,
+    print_limits,
+    print_timetable,
+    printable,
+    reads_session,
+    table,
+)
 from iterum.core.amps.limits import seats_on
 from iterum.core.sizing.size import Sizing, size
 from iterum.core.things.session import Session
@@ -33,6 +42,8 @@ def size_command(session: Session, as_json: bool) -> None:
         click.echo(printable(about(note)))
     if len(sizing.packs) > 1:
         print_joining("these packs", sizing.joining)
+        if sizing.joining.passes:
+            print_timetable(sizing.joining)
 
 
 def _print_card(sizing: Sizing) -> None:
