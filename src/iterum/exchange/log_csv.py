@@ -207,6 +207,28 @@ def _values(
     return kept
 
 
+UNITS = {"charge_mah": "mAh", "minutes": "min", "rate_c": "C", "before_v": "V", "after_v": "V", "resistance_mohm": "mΩ",
+         "pack_v": "V", "cell_v": "V", "current_a": "A", "input_v": "V", "at_min": "min", "at_s": "s"}  # fmt: skip
+
+
+def as_read(name: str, text: str, local: Local) -> str:
+    """What a cell of a table is taken for, in words; empty for what is left out, and for words.
+
+    name : what its column means. text : as it stands there.
+    """
+    reader = {**_READING_READERS, **CHARGE_READERS}.get(name)
+    if reader is None or not text or name in ("pack", "note"):
+        return ""
+    try:
+        value = reader(text, local)
+    except ValueError as error:
+        return str(error)
+    if isinstance(value, datetime):
+        return f"{value:%Y-%m-%d %H:%M}"
+    figures = value if isinstance(value, tuple) else (value,)
+    return " ".join(f"{one:g}" for one in figures) + f" {UNITS.get(name, '')}".rstrip()
+
+
 def _alone(reader: Callable[[str], Any]) -> _Reader:
     """A reader that does not ask where it is."""
     return lambda text, _local: reader(text)

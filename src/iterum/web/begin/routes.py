@@ -15,6 +15,8 @@ from iterum.web.heard import Heard, feed_from, hear, save
 
 blueprint = Blueprint("begin", __name__, url_prefix="/begin", template_folder="templates")
 
+SHOWN_ROWS = 12
+"""Labels of a table that are shown as they are understood, before its rows are taken."""
 QUESTIONS = {"packs": "pack", "charger": "charger", "source": "source", "board": "board"}
 """The questions, and of what kind each asks."""
 
@@ -98,7 +100,8 @@ def answer(question: str) -> str | Response | tuple[str, int]:
 @blueprint.get("/table")
 def table() -> str:
     """Where a table of packs is pasted or chosen."""
-    return render_template("begin/table.html", text="", headings=[], meaning={}, meanings=PACK_MEANINGS, faults=[])
+    empty = {"text": "", "headings": [], "meaning": {}, "meanings": PACK_MEANINGS, "faults": [], "heard": []}
+    return render_template("begin/table.html", **empty)
 
 
 @blueprint.post("/table")
@@ -111,13 +114,16 @@ def take_table() -> str | Response | tuple[str, int]:
         headings, rows = read_table(raw or text.encode())
     except BadInput as bad:
         faults = [str(fault) for fault in bad.faults]
-        empty = {"headings": [], "meaning": {}, "meanings": PACK_MEANINGS}
+        empty = {"headings": [], "meaning": {}, "meanings": PACK_MEANINGS, "heard": []}
         return render_template("begin/table.html", text=text, faults=faults, **empty), 422
     said = {heading: request.form[f"column-{number}"] for number, heading in enumerate(headings)
             if f"column-{number}" in request.form}  # fmt: skip
     meaning = said or guessed_packs(headings)
     shown = {"text": raw.decode("utf-8-sig") if raw else text, "headings": headings, "meaning": meaning,
              "meanings": PACK_MEANINGS, "first": rows[0], "count": len(rows)}  # fmt: skip
+    labels = [place for place, heading in enumerate(headings) if meaning.get(heading) == "label"]
+    shown["heard"] = [hear(row[place], "pack", {}, as_asked=True) for row in rows[:SHOWN_ROWS] for place in labels
+                      if place < len(row)]  # fmt: skip
     shown["chemistries"] = [(item.name, item.label) for item in CHEMISTRIES.values()]
     if not said:
         return render_template("begin/table.html", faults=[], **shown)

@@ -10,7 +10,7 @@ from iterum.core.season.columns import OUT, READING_MEANINGS, guessed
 from iterum.core.season.moments import begin_of, is_of_our_time, local
 from iterum.exchange.csv_table import csv_text
 from iterum.exchange.faults import BadInput, Fault
-from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, observations_from, read_table
+from iterum.exchange.log_csv import CHARGE_MEANINGS, as_read, charges_from, observations_from, read_table
 from iterum.services.logbook import PAGE, Query
 from iterum.web.context import desk, log_book, now, runs, undoable
 from iterum.web.figures import whole
@@ -102,6 +102,7 @@ def _import_page(
         "log/import.html", text=text, headings=headings, meaning=meaning or {}, meanings=meanings, what=what,
         faults=faults[:50], more=max(len(faults) - 50, 0), sample=sample, rest=rest,
         millivolts=request.form.get("millivolts") == "yes", runs=runs().latest(30),
+        as_read=lambda heading, text: as_read((meaning or {}).get(heading, ""), text, local),
     )  # fmt: skip
 
 
