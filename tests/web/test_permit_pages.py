@@ -148,3 +148,13 @@ def test_a_total_with_its_point_at_the_wrong_place_is_asked_about(newcomer, empt
     assert desk.session().packs[0].reading is None
     newcomer.post("/measure", **sent, cell1="11.1 V")
     assert desk.session().packs[0].reading.pack_v == 11.1
+
+
+def test_house_rules_work_out_the_amps_of_a_lower_end_for_li_ion(newcomer, empty_app):
+    """30 W into 3S: 30 / 12.6 is 2.3 A, 30 / 12.3 is 2.4 A."""
+    small = Charger("one", (Channel("one-1", 20, 30, max_cells=6),))
+    packs = tuple(even(f"L{n}", 3.6, 3, chemistry="li-ion", mah=3500) for n in (1, 2))
+    empty_app.extensions["iterum"]["desk"].write(Session(packs, board_and_charger(charger=small)), NOON)
+    said = newcomer.get("/rules/effects").seen.said
+    assert "Dial 2.4 A." in said
+    assert "Amps stay" not in said

@@ -46,6 +46,10 @@ def taking_the_best() -> Iterator[Event]:
             click.echo(err=True)
 
 
+def _visits(count: int) -> str:
+    return "1 visit" if count == 1 else f"{count} visits"
+
+
 def _named(batch: PlannedBatch) -> str:
     """Its packs in a row of a table, each with its round where that is not the first."""
     return " ".join(map(str, batch.charges))
@@ -99,7 +103,7 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
     )
     bound = f"not before minute {best.bound_min:.0f} whatever you do, at most {ceil(100 * best.gap)} % from the best"
     proof = "and that is proved" if best.proved else bound
-    click.echo(f"\nAll done at minute {best.makespan_min:.0f}, {proof}; {best.visits} visits to the bench.")
+    click.echo(f"\nAll done at minute {best.makespan_min:.0f}, {proof}; {_visits(best.visits)} to the bench.")
     for use in best.sources:
         of = "and no budget is known" if use.usable_wh is None else f"of {use.usable_wh:.0f} Wh left"
         click.echo(f"{printable(use.id)}: {use.used_wh:.0f} Wh {of}, {use.peak_w:.0f} W at most")

@@ -60,15 +60,11 @@ def _effect(rule: Rule, school: School, rules: HouseRules, today: Matching) -> s
     changed = _changed(rules, school)
     if rule.key == "joining":
         return _joining_effect(changed, today)
-    if rule.key in ("rate", "size_at"):
-        return _amps_effect(changed)
     other = desk().matching_under(changed, now())
-    if rule.key == "li_ion_end":
-        return "Amps stay; li-ion ends at its new volts."
     moved = len({pack_id for group in _sets(today) ^ _sets(other) for pack_id in group})
-    if not moved:
-        return f"Same groups: {len(other.groups)}."
-    return f"{len(other.groups)} groups, {len(other.left_out)} left out; {moved} packs change place."
+    if moved:
+        return f"{len(other.groups)} groups, {len(other.left_out)} left out; {moved} packs change place."
+    return f"Same groups: {len(other.groups)}. {_amps_effect(rules, changed)}"
 
 
 def _joining_effect(changed: HouseRules, today: Matching) -> str:
@@ -80,11 +76,17 @@ def _joining_effect(changed: HouseRules, today: Matching) -> str:
     return f"{broken} of {len(orders)} groups would need another way in."
 
 
-def _amps_effect(changed: HouseRules) -> str:
-    changed_bench, groups = replace(bench(), rules=changed), desk().matching(now())[0].groups
-    dialled = [amps_of(changed_bench, Choice(tuple(pack.id for pack in group.packs))) for group in groups]
-    shown = ", ".join(f"{amps:g}" for amps in dialled if amps)
-    return f"Groups stay; dial {shown} A." if shown else "Groups stay; nothing can be dialled."
+def _amps_effect(rules: HouseRules, changed: HouseRules) -> str:
+    """What the amps of today's groups become: worked out for every rule, not known by its name."""
+    groups = desk().matching(now())[0].groups
+    before, after = (
+        [amps_of(replace(bench(), rules=one), Choice(tuple(pack.id for pack in group.packs))) for group in groups]
+        for one in (rules, changed)
+    )
+    if before == after:
+        return "Same amps."
+    shown = ", ".join(f"{amps:g}" for amps in after if amps)
+    return f"Dial {shown} A." if shown else "Nothing can be dialled."
 
 
 def _effects() -> dict[tuple[str, str], str]:
