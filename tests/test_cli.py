@@ -342,3 +342,14 @@ def test_five_commands_print_the_same_plugs_the_same_waits_and_their_sum(tmp_pat
     for name in ("size", "charge", "equalise"):
         lines = printed(name).split("plug in", 1)[1].splitlines()[1:4]
         assert [line.split()[0] for line in lines] == [tag for tag, _ in steps[0]]
+
+
+@pytest.mark.parametrize("command", ["match", "size", "charge", "equalise", "plan", "permit"])
+def test_a_lead_without_resistance_is_a_fault_of_the_file_and_no_crash(command, tmp_path):
+    document = deepcopy(SESSION)
+    document["boards"][0]["lead_mohm"] = 0
+    file = tmp_path / "zero.json"
+    file.write_text(json.dumps(document))
+    result = CliRunner().invoke(main, [command, str(file)])
+    assert result.exit_code == 2
+    assert "boards[0].lead_mohm: must be a number above 0" in result.stderr

@@ -121,13 +121,17 @@ KEYS_OF_A_BOX = 40
 def test_a_whole_box_is_typed_in_with_few_keys_besides_its_labels(page, empty_address):
     hands, labels = Hands(page), 0
     page.goto(empty_address)
-    for label in ("8x 4S 1500 LiPo 2C charge 75C", "6x 6S 1300 lipo 100C", "6x 3S 18650 3500", "4x 2S 450 LiHV", "dual 400W 12A 6S",
-                  "80W 6A", "15A 300W dc 11-18V 6S", "100 Ah 12.8 V LiFePO4", "generator 1 kW", "6 ports XT60"):  # fmt: skip
-        hands.label(label)
+    for label, said in (
+        ("8x 4S 1500 LiPo 2C charge 75C", "A-01 to A-08"), ("6x 6S 1300 lipo 100C", "A-09 to A-14"), ("6x 3S 18650 3500", "A-15 to A-20"),
+        ("4x 2S 450 LiHV", "A-21 to A-24"), ("dual 400W 12A 6S", "charger-1"), ("80W 6A", "charger-2"),
+        ("15A 300W dc 11-18V 6S", "charger-3"), ("100 Ah 12.8 V LiFePO4", "source-1"), ("generator 1 kW", "source-2"),
+        ("6 ports XT60", "board-1"),
+    ):  # fmt: skip
+        hands.label(label)  # the cursor goes on by itself; what belongs to another question is written down there
         labels += len(label)
-        expect(page.get_by_text("written down").first).to_be_visible()
-        page.goto(f"{empty_address}/begin")
+        expect(page.get_by_text(re.compile(f"{said} (is|are) written down"))).to_be_visible()
     assert hands.keys - labels <= KEYS_OF_A_BOX
+    page.goto(f"{empty_address}/begin")
     for tag in ("A-01 to A-08", "A-21 to A-24", "charger-3", "source-2", "board-1"):
         expect(page.get_by_role("main")).to_contain_text(tag)
 
