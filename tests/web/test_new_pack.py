@@ -96,7 +96,7 @@ def test_a_field_takes_its_own_unit_and_thousands_as_they_are_written(typed, mah
     assert (pack.capacity_mah, pack.max_charge_c) == (mah, 1.5)
 
 
-@pytest.mark.parametrize("typed", ["15 V", "2 and 3", "many", "1-2", "15,000 C"])
+@pytest.mark.parametrize("typed", ["15 V", "2 and 3", "many", "1-2", "15,000 C", "2 h", "5S"])
 def test_what_is_no_figure_of_a_field_is_refused_with_what_was_typed(typed, empty_app, newcomer):
     values, _ = filled(newcomer, "650 3S LiPo")
     refused = newcomer.post("/packs/edit", **{**values, "capacity_mah": typed})

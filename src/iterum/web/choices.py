@@ -14,7 +14,7 @@ PLACES = ("board", "channel", "fed_by")
 UNITS = {"rate_c": "C", "own_rate_c": "C", "current_a": "A", "end_v": "V"}
 
 
-def figure(text: str, unit: str = "") -> float:
+def _figure(text: str, unit: str) -> float:
     """A number as typed, with or without its unit; not a number where it is none, which no choice takes."""
     value = figure_of(text, unit)
     return float("nan") if value is None else value
@@ -24,7 +24,7 @@ def choice_from(values: MultiDict[str, str]) -> Choice:
     """What a form or an address chooses; what is empty stays open."""
     chosen: dict[str, Any] = {name: values.get(name, "").strip() or None for name in PLACES}
     typed = {name: values.get(name, "").strip() for name in FIGURES}
-    chosen |= {name: figure(text, UNITS[name]) if text else None for name, text in typed.items()}
+    chosen |= {name: _figure(text, UNITS[name]) if text else None for name, text in typed.items()}
     packs = tuple(tag for tag in values.getlist("packs") if tag)
     return Choice(packs, **chosen)
 

@@ -41,13 +41,8 @@ class Heard:
     @property
     def title(self) -> str:
         """What it is, in words."""
-        words = {"pack": "pack", "mains": "Mains"}.get(self.told.kind, self.told.kind)
-        count = self.count
-        return (
-            f"{count} packs, as understood"
-            if self.told.kind == "pack" and count > 1
-            else f"{words.capitalize()}, as understood"
-        )
+        several = self.told.kind == "pack" and self.count > 1
+        return f"{f'{self.count} packs' if several else self.told.kind.capitalize()}, as understood"
 
     @property
     def count(self) -> int:

@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from iterum.core.reading.numbers import figure_of
 from iterum.core.reading.reader import READERS, kind_of, read
 from iterum.core.reading.tokens import Kind, tokens_of
 from iterum.core.things.chemistry import CHEMISTRIES
@@ -254,3 +255,11 @@ def test_what_is_understood_is_a_pack_of_the_session_file():
         fields = {**read("pack", text).understood, "id": f"P{rng.random()}"}
         assert part_from("pack", fields).cells == fields["cells"]
     assert {token.kind for token in tokens_of("6x 4S, LiPo 18650 XT60")} == set(Kind)
+
+
+@pytest.mark.parametrize(("text", "unit", "value"), [
+    ("4S", "", 4), ("6 ports", "", 6), ("2 h", "", None), ("6 mohm", "", None), ("15,000", "", None), ("2C", "C", 2), ("1 kW", "W", 1000),
+    ("2.2 Ah", "mAh", 2200), ("3,845 V", "V", 3.845), ("500 mA", "A", 0.5), ("-5", "min", -5), ("5 V", "A", None), ("1-2", "C", None),
+])  # fmt: skip
+def test_one_figure_of_a_field_with_or_without_its_unit(text, unit, value):
+    assert figure_of(text, unit) == (None if value is None else pytest.approx(value))

@@ -6,21 +6,10 @@ from iterum.core.reading.tokens import THOUSANDS, Kind, settled, tokens_of
 
 SCALES = {("ah", "mah"): 1000.0, ("mah", "ah"): 0.001, ("kw", "w"): 1000.0, ("kwh", "wh"): 1000.0, ("ma", "a"): 0.001,
           ("mv", "v"): 0.001, ("h", "min"): 60.0, ("min", "s"): 60.0}  # fmt: skip
-SAME = {
-    "mω": "mohm",
-    "mohm": "mohm",
-    "°c": "deg",
-    "s": "",
-    "cells": "",
-    "ports": "",
-    "packs": "",
-    "channels": "",
-    "cycles": "",
-    "h": "h",
-}
-"""Units of fields as the reader names them; a count has none."""
-
-
+COUNTS = ("s", "ports", "packs", "channels", "cycles")
+"""What stands behind a bare count, as in 4S or 6 ports."""
+FIELD_UNITS = {"mω": "mohm", "°c": "deg"}
+"""Units of fields that the reader names otherwise."""
 DECIMALS = ("v", "a", "c", "ah", "mohm", "deg")
 """Units in which three digits after a separator are decimals: 3,845 V."""
 
@@ -36,15 +25,10 @@ def figure_of(text: str, unit: str = "") -> float | None:
     if len(tokens) != 1 or tokens[0].kind is not Kind.NUMBER or tokens[0].low is not None or tokens[0].parallel > 1:
         return None
     token = tokens[0]
-    wanted = SAME.get(unit.lower(), unit.lower())
-    said = SAME.get(token.unit, token.unit)
-    if said == "deg" and wanted != "deg":
-        return None
-    scale = (
-        1.0
-        if said in ("", wanted) or (wanted == "" and token.unit in SAME) or (said == "c" and wanted == "deg")
-        else SCALES.get((said, wanted))
-    )
+    wanted = FIELD_UNITS.get(unit.lower(), unit.lower())
+    said = "" if token.unit in COUNTS and not wanted else token.unit
+    same = said in ("", wanted) or (said == "c" and wanted == "deg")
+    scale = 1.0 if same else SCALES.get((said, wanted))
     if scale is None:
         return None
     if token.thousands is not None and wanted not in (*THOUSANDS, *DECIMALS) and "," in token.text:

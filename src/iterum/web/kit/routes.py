@@ -8,6 +8,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import NotFound
 from werkzeug.wrappers import Response
 
+from iterum.core.reading.numbers import figure_of
 from iterum.core.reading.told import OF_CHANNELS
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.sizing.arrange import what_it_gives
@@ -27,7 +28,6 @@ from iterum.services.desk import kit_items
 from iterum.services.links import CHARGER, CHECKER, proposed
 from iterum.store.kit import KitItem
 from iterum.store.rows import TagTaken
-from iterum.web.choices import figure
 from iterum.web.context import bench, desk, links, log_book, now, undoable, work
 from iterum.web.figures import whole
 from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
@@ -344,9 +344,9 @@ def note_source() -> Response:
         raise NotThere("source", source_id)
     taken_wh = 0.0
     if act == "told":
-        left_wh = figure(request.form.get("left_wh", ""), "Wh")
+        left_wh = figure_of(request.form.get("left_wh", ""), "Wh")
         most_wh = (source.energy_wh or 0.0) * source.usable_part
-        if not 0 <= left_wh <= most_wh:
+        if left_wh is None or not 0 <= left_wh <= most_wh:
             flash(f"Not written down: it can hold 0 to {most_wh:.0f} Wh that may be taken.", "care")
             return redirect(url_for("kit.page"))
         taken_wh = most_wh - left_wh
