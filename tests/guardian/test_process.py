@@ -140,3 +140,23 @@ def test_what_is_armed_comes_back_from_the_file_as_it_was(tmp_path, state):
     assert again._channels["c"].line is not None
     again.disarm(run.key)
     assert not Guardian(lambda: datetime.now(UTC), tmp_path / "armed.json").armed
+
+
+def test_an_act_that_waits_to_be_written_down_outlives_the_guardian(tmp_path):
+    run = charging_run(at=datetime.now(UTC))
+    first = Guardian(lambda: datetime.now(UTC), tmp_path / "armed.json")
+    first.arm(run)
+    first.remember(run.key, Act.STOP, "Iterum", "too hot")
+    (kept,) = first.report().notes
+    again = Guardian(lambda: datetime.now(UTC), tmp_path / "armed.json")
+    assert again.report().notes == (kept,)
+    assert again.report(written=kept.number).notes == ()
+    assert Guardian(lambda: datetime.now(UTC), tmp_path / "armed.json").report().notes == ()
+
+
+def test_a_file_of_a_release_that_kept_no_acts_arms_as_before(tmp_path):
+    file = tmp_path / "armed.json"
+    Guardian(lambda: datetime.now(UTC), file).arm(charging_run(at=datetime.now(UTC)))
+    devices, kept, _ = remote.json.loads(file.read_text())
+    file.write_text(remote.json.dumps([devices, kept]))
+    assert Guardian(lambda: datetime.now(UTC), file).armed

@@ -263,13 +263,16 @@ class Guardian:
     def report(self, written: int = 0) -> Report:
         """Everything known now. written : the number of the last note that was written down."""
         with self._lock:
+            told = []
             while self._notes and self._notes[0].number <= written:
-                self._notes.popleft()
+                told.append(self._notes.popleft())
             notes, devices, known = tuple(self._notes), self._devices, self._channels.copy()
+        if any(note.act is not None for note in told):
+            self._write()
         # A supervisor takes its own lock before this one, so it is never asked while this one is held.
         channels = tuple(channel.report() for channel in known.values())
-        told = tuple(_device_report(device, channels, known) for device in devices)
-        return Report(self._life, channels, told, notes, monotonic() - self._judged_s, self._unwritten)
+        of_devices = tuple(_device_report(device, channels, known) for device in devices)
+        return Report(self._life, channels, of_devices, notes, monotonic() - self._judged_s, self._unwritten)
 
     # ------------------------------------------------------------------ living
 
@@ -339,8 +342,8 @@ class Guardian:
     # ------------------------------------------------------------------ its own file
 
     def _write(self) -> None:
-        """Keep what is armed. A disk that takes nothing disarms nothing: it is told of, and
-        memory holds.
+        """Keep what is armed, and the acts that wait to be written down. A disk that takes nothing
+        disarms nothing: it is told of, and memory holds.
         """
         if self._file is None:
             return
@@ -352,7 +355,8 @@ class Guardian:
             ]
             part = self._file.with_suffix(".part")
             try:
-                part.write_bytes(_adapter().dump_json((tuple(self._devices), kept)))
+                acts = [note for note in self._notes if note.act is not None]
+                part.write_bytes(_adapter().dump_json((tuple(self._devices), kept, acts)))
                 os.replace(part, self._file)
                 self._unwritten = None
             except OSError as error:
@@ -362,12 +366,15 @@ class Guardian:
         """Take up what was armed when the guardian before ended, however it ended."""
         assert self._file is not None
         try:
-            devices, kept = _adapter().validate_json(self._file.read_bytes())
+            devices, kept, *acts = _adapter().validate_json(self._file.read_bytes())
         except FileNotFoundError:
             return
         except (OSError, ValueError) as error:
             logging.getLogger("iterum").warning("%s cannot be read: %s", self._file.name, str(error)[:200])
             return
+        for note in acts[0] if acts else []:
+            self._number = note.number
+            self._notes.append(note)
         self.link(devices)
         for item in kept:
             with suppress(Refused):
@@ -390,4 +397,5 @@ def _adapter() -> Any:
     """How the file is written and checked; made when it is first needed."""
     from pydantic import TypeAdapter  # noqa: PLC0415 (a bench whose time is given in keeps no file)
 
-    return TypeAdapter(tuple[tuple[DeviceLink, ...], list[Kept]])
+    before = tuple[tuple[DeviceLink, ...], list[Kept]]  # of releases that kept no acts
+    return TypeAdapter(tuple[tuple[DeviceLink, ...], list[Kept], list[Note]] | before)
