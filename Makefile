@@ -16,6 +16,7 @@ $(VENV)/.app: requirements.lock pyproject.toml
 	$(PIP) install --require-hashes -r requirements.lock
 	$(PIP) install --require-hashes -r requirements-build.lock
 	$(PIP) install --no-deps --no-build-isolation --editable .
+	$(BIN)/python -m iterum.core.planning.fast # compiled ahead, two minutes once: the first plan would wait for it
 	touch $@
 
 $(VENV)/.test: $(VENV)/.app requirements-test.lock
