@@ -11,6 +11,7 @@ from benchmarks.days import day as made_up_day
 
 from iterum.core.planning.explain import explain
 from iterum.core.planning.offers import heat_name, offers
+from iterum.core.planning.plan import with_odds
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import PlanRecord, record_of
@@ -280,7 +281,7 @@ def test_what_an_offer_promises_is_what_its_plan_does_and_breaks_no_rule(seed, r
     _, session = made_up_day(seed)
     planner = Planner(session)
     list(islice(planner.improve(), 4))
-    plan = planner.plan()
+    plan = with_odds(planner.plan(), session.rules)
     told = [offer for offer in islice(offers(planner, plan), 8 * SOAK) if offer is not None]
     record_testsuite_property(f"taken {seed}", sum(offer.plan is not None for offer in told))  # `make soak` is to take 200 in all
     met = {heat_name(item.wish) for item in plan.wanted if item.met}

@@ -100,6 +100,7 @@ def _short(plan: Plan, asked: _Asked, planner: Planner) -> tuple[float, float, f
 
 def _offer(plan: Plan, other_plan: Plan, other: Planner, asked: _Asked) -> Offer | None:
     """The offer with what it wins and loses, by the names of heats; None where no heat is won."""
+    other_plan = with_odds(other_plan, other.problem.rules)
     met_before = {heat_name(item.wish) for item in plan.wanted if item.met and item.wish.is_heat}
     met_after = {heat_name(item.wish) for item in other_plan.wanted if item.met and item.wish.is_heat}
     wins = tuple(sorted(met_after - met_before))
@@ -109,7 +110,6 @@ def _offer(plan: Plan, other_plan: Plan, other: Planner, asked: _Asked) -> Offer
     numbers = {**asked.numbers, "wins": wins, "loses": loses}
     if asked.code == "offer_faster":
         numbers["batches"] = _over_rule(other_plan, asked)
-    other_plan = with_odds(other_plan, other.problem.rules)
     record: PlanRecord | None = record_of(other_plan, explain(other.problem, other_plan)) if asked.takes else None
     return Offer(reason(asked.code, **numbers), record, asked.wanted)
 
@@ -186,7 +186,7 @@ def _with(problem: Problem, old: Wish, new: Wish) -> tuple[Wish, ...]:
 def _fewer(problem: Problem, item: WishOutcome) -> Iterator[_Asked]:
     """As many as can be ready, or one fewer."""
     heat = item.wish
-    could = 0 if item.reason is None else int(item.reason.numbers["could"])
+    could = 0 if item.reason is None else int(item.reason.numbers.get("could", 0))
     for count in sorted({heat.count - 1, item.have, could} - {0, heat.count}, reverse=True):
         wanted = _with(problem, heat, replace(heat, count=count))
         numbers: dict[str, object] = {"heat": heat_name(heat), "count": count, "of": heat.count}
