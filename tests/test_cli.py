@@ -212,7 +212,8 @@ def test_plan_says_what_goes_where_and_when(run):
     ].keys()
     assert sorted(tag for batch in result["batches"] for tag in batch["packs"]) == ["P-01", "P-02", "P-03"]
     assert [(left["id"], left["code"]) for left in result["left_out"]] == [("P-04", "full")]
-    assert result["bound_min"] <= result["makespan_min"] == max(batch["end_min"] for batch in result["batches"])
+    assert result["bound_min"] is None or result["bound_min"] <= result["makespan_min"]
+    assert result["makespan_min"] == max(batch["end_min"] for batch in result["batches"])
 
 
 @pytest.mark.parametrize("prefer", ["soonest", "gentlest", "fewest-visits", "steadiest"])

@@ -18,6 +18,11 @@ UNITS = {"_v": ("V",), "_a": ("A",), "_w": ("W",), "_wh": ("Wh",), "_mah": ("mAh
          "_min": ("min", "minute"), "_c": ("C", "°C", "Celsius", "per hour", "rate")}  # fmt: skip
 
 
+def is_compiled(module, name):
+    """Whether only compiled functions can call it: it has no way in from Python, so it is nobody's to call."""
+    return f"@compiled\ndef {name}(" in inspect.getsource(module)
+
+
 def public():
     """(name, function) of every public function and method of the core's own modules."""
     for module in MODULES:
@@ -29,7 +34,7 @@ def public():
                     made = inspect.unwrap(getattr(held, "__func__", held))
                     if inspect.isfunction(made) and not method.startswith("_") and made.__module__ == module.__name__:
                         yield f"{module.__name__}.{name}.{method}", made
-            elif callable(item):
+            elif callable(item) and not is_compiled(module, name):
                 yield f"{module.__name__}.{name}", inspect.unwrap(item)
 
 

@@ -16,7 +16,7 @@ from iterum.cli import command
 from iterum.cli.common import present, print_json, printable, reads_session, table
 from iterum.core.electrical.joining import joining
 from iterum.core.planning.batches import PlannedBatch
-from iterum.core.planning.plan import Progress
+from iterum.core.planning.plan import Plan, Progress
 from iterum.core.planning.score import Prefer
 from iterum.core.things.session import Session
 from iterum.exchange.plan_result import plan_document
@@ -44,6 +44,16 @@ def taking_the_best() -> Iterator[Event]:
         signal.signal(signal.SIGINT, before)
         if sys.stderr.isatty():
             click.echo(err=True)
+
+
+def _bound_words(plan: Plan) -> str:
+    """How good the plan is, where anybody knows."""
+    if plan.proved:
+        return ", and no plan is sooner"
+    if plan.bound_min is None or plan.gap is None:
+        return ""
+    at_most = ceil(100 * plan.gap)
+    return f". No plan is done before minute {plan.bound_min:.0f}: this one is at most {at_most} % later"
 
 
 def _visits(count: int) -> str:
@@ -101,9 +111,8 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         ),
         rows,
     )
-    bound = f"not before minute {best.bound_min:.0f} whatever you do, at most {ceil(100 * best.gap)} % from the best"
-    proof = "and that is proved" if best.proved else bound
-    click.echo(f"\nAll done at minute {best.makespan_min:.0f}, {proof}; {_visits(best.visits)} to the bench.")
+    click.echo(f"\nAll done at minute {best.makespan_min:.0f}{_bound_words(best)}.")
+    click.echo(f"{_visits(best.visits)} to the bench.")
     for use in best.sources:
         of = "and no budget is known" if use.usable_wh is None else f"of {use.usable_wh:.0f} Wh left"
         click.echo(f"{printable(use.id)}: {use.used_wh:.0f} Wh {of}, {use.peak_w:.0f} W at most")

@@ -1,5 +1,6 @@
 """Planning off the request: a search in a thread that shows how far it is, can be stopped, and keeps its best."""
 
+import os
 import sys
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -14,18 +15,22 @@ from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.offers import offers
 from iterum.core.planning.plan import BatchWhy, Plan, Progress, Relaxed, with_odds
 from iterum.core.planning.planner import Planner
+from iterum.core.planning.proving import LEAST_S
 from iterum.core.planning.record import KeptPlan, Offer, PlanRecord, record_of
 from iterum.core.planning.replan import Replanner, changes
 from iterum.core.planning.schedule import Gene
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import Reason
 from iterum.core.things.session import Session
+from iterum.services.compiling import compile_ahead
 
 TURN_S = 0.0005
 """How long a search computes before another thread has its turn. A page gives its turn away with every row that it
 reads, and got it back after 5 ms: the log took two seconds while a plan was searched, and takes a quarter of one."""
-SEARCH_PART = 0.6
+SEARCH_PART = 0.7
 """Of the time for a plan; what is left goes into what would make it sooner."""
+SETTLED_S = 0.004
+"""About how long a batch of the plan that is taken takes until it is written out, s."""
 
 
 @dataclass(frozen=True)
@@ -72,16 +77,20 @@ def make_plan(
     other preferences: none of them may be better by this one.
     """
     begun = perf_counter()
+    compile_ahead()
     planner = (
         Replanner(session, follow.batches, follow.now_min, prefer, flown=follow.flown)
         if follow
-        else Planner(session, prefer)
+        else Planner(session, prefer, threads=_threads(seconds))
     )
-    candidates = [planner.search.best, *(planner.search.candidate(tuple(genes)) for genes in known)]
-    planner.search.best = min(candidates, key=lambda item: item.score)
-    for progress in planner.improve():
+    others = [planner.search.candidate(tuple(genes)) for genes in known]
+    if others:
+        planner.search.best = min([planner.search.best, *others], key=lambda item: item.score)
+    settling_s = SETTLED_S * planner.search.batches
+    search_s = min(SEARCH_PART * seconds, seconds - settling_s)
+    for progress in planner.improve(max(begun + search_s - perf_counter(), 0.0)):
         on_progress(progress)
-        if stopped() or perf_counter() > begun + SEARCH_PART * seconds:
+        if stopped():
             break
     plan = with_odds(planner.plan(), session.rules)
     if isinstance(planner, Replanner):
@@ -99,17 +108,25 @@ def make_plan(
     return Made(plan, explain(planner.problem, plan), tuple(relaxed))
 
 
+def _threads(seconds: float) -> int:
+    """Threads of search: one for each core, less one where a helper works out a bound beside them."""
+    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    return max(cores - (seconds >= LEAST_S), 1)
+
+
 _Step = TypeVar("_Step")
 
 
 def _until(until_s: float, steps: Iterator[_Step | None], stopped: Callable[[], bool]) -> list[_Step]:
     """What steps find while there is time: time asked is time taken."""
     ladder: list[_Step] = []
-    while not stopped() and perf_counter() < until_s:
+    took_s = 0.0
+    while not stopped() and (begun_s := perf_counter()) + took_s < until_s:
         try:
             step = next(steps)
         except StopIteration:
             break
+        took_s = perf_counter() - begun_s
         ladder += [step] if step is not None else []
     return ladder
 

@@ -97,6 +97,7 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     ),
     "alone_ports_full": lambda n: f"Alone: the house rule lets {n['ports']} share a board.",
     "alone_no_room": "Alone: no batch that it may join has a port left.",
+    "alone_as_found": "Alone: the search found no sooner plan with it on a board.",
     "wider_channel": "One channel more: all done {saved_min:.0f} min sooner, at {end_min}.",
     "wider_board": "One large board more: all done {saved_min:.0f} min sooner, at {end_min}.",
     "wider_rate": "2C where labels allow it: all done {saved_min:.0f} min sooner, at {end_min}.",
@@ -112,6 +113,10 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "heat_too_few": lambda n: f"There are not {n['count']} {family_label(n['family'])} to fly.",
     "heat_too_soon": _too_soon,
     "heat_no_channel": lambda n: f"No channel that is there charges {n['count']} {family_label(n['family'])} for it.",
+    "heat_unlikely": lambda n: (
+        f"By the plan its packs are full by then, but on a usual day that holds in {round(100 * n['met'] / n['of'])} of"
+        " 100 tries: do not count on it."
+    ),
     "heat_given_up": lambda n: (
         f"Given up for {_heats(n['others'])}: the bench cannot charge for all of them."
         if n["others"]

@@ -111,8 +111,10 @@ def _violations(document, plan):
         yield from _minutes(session, batch, any(heat["fly_min"] for heat in plan["wanted"]))
     yield from _overlaps(plan["batches"], document.get("rules", {}).get("setup_min", 3))
     yield from _power_and_energy(plan, document, chargers, {source["id"] for source in document.get("sources", ())})
-    if plan["bound_min"] > plan["makespan_min"] + EPS:
+    if plan["bound_min"] is not None and plan["bound_min"] > plan["makespan_min"] + EPS:
         yield "the bound is over the makespan"
+    if (plan["gap"] is None) != (plan["bound_min"] is None) or (plan["proved"] and plan["bound_min"] is None):
+        yield "something is said about the best plan without a bound"
     ends = [batch["end_min"] for batch in plan["batches"]]
     if abs(max(ends, default=0) - plan["makespan_min"]) > EPS:
         yield "the makespan is not the last end"

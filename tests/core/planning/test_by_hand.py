@@ -2,7 +2,6 @@
 
 import json
 import random
-from dataclasses import replace
 from itertools import islice
 
 import pytest
@@ -52,9 +51,7 @@ def moved_about(seed):
         taken += 1
         batches = with_batch(batches, number, batch)
         wanted, sources = outcomes(Problem(session), batches, session.wanted), source_uses(session.kit, batches)
-        record = replace(record, bound_min=0.0).by_hand(
-            batches, [()] * len(batches), wanted, sources, visits_in(batches)
-        )
+        record = record.by_hand(batches, [()] * len(batches), wanted, sources, visits_in(batches))
         assert violations(to_document(session), json.loads(json.dumps(plan_document(record)))) == []
     return taken
 

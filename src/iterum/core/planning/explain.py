@@ -7,6 +7,7 @@ from math import ceil
 
 from iterum.core.match.group import obstacles
 from iterum.core.planning.batches import PlannedBatch
+from iterum.core.planning.fast import FastSearch, is_fast
 from iterum.core.planning.plan import BatchWhy, Plan, Relaxed
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
@@ -22,19 +23,25 @@ LEAST_GAIN = 0.03
 """Gains under this are noise of the search and are not reported."""
 RELAXED_CHUNKS = 16
 _EPS = 1e-4
+MOST_PLACED = 1_500
+"""Batches that are placed at most to say why packs are alone: a plan of many is not explained for minutes."""
+NEAREST = 4
+"""Batches that a lone pack is tried in, the nearest in volts first."""
 
 
 def explain(problem: Problem, plan: Plan) -> tuple[BatchWhy, ...]:
     """One entry a batch, in the order of the plan. `problem` is the one that was planned, without packs that run."""
-    return tuple(BatchWhy(batch, _reasons(problem, plan, batch)) for batch in plan.batches)
+    lone = [batch for batch in plan.batches if len(batch.packs) == 1]
+    tried = {id(batch) for batch in lone[: MOST_PLACED // max(len(plan.genes), 1)]}
+    return tuple(BatchWhy(batch, _reasons(problem, plan, batch, id(batch) in tried)) for batch in plan.batches)
 
 
-def _reasons(problem: Problem, plan: Plan, batch: PlannedBatch) -> tuple[Reason, ...]:
+def _reasons(problem: Problem, plan: Plan, batch: PlannedBatch, tried: bool) -> tuple[Reason, ...]:
     if batch.charges[0] not in problem.index:
         return (reason("kept_by_you" if batch.locked else "replan_runs", end_min=batch.end_min),)
     reasons = [reason("kept_by_you")] if batch.locked else [_waits_for(problem, plan, batch)]
     if len(batch.packs) == 1:
-        reasons.append(_alone(problem, plan, batch))
+        reasons.append(_alone(problem, plan, batch, tried))
     return tuple(reasons)
 
 
@@ -86,8 +93,9 @@ def _shared(problem: Problem, batch: PlannedBatch, other: PlannedBatch) -> str:
     return next((name for name in uses[batch.channel] if name in uses[other.channel]), "the source")
 
 
-def _alone(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
-    """The first rule that fails against its nearest mate, or how much later the end would be if it joined."""
+def _alone(problem: Problem, plan: Plan, batch: PlannedBatch, tried: bool) -> Reason:
+    """The first rule that fails against its nearest mate, or how much later the end would be if it joined. tried :
+    whether that is worked out."""
     index = problem.index[batch.charges[0]]
     pack = problem.packs[index]
     mates = [i for i in problem.families[pack.family] if i != index]
@@ -99,6 +107,8 @@ def _alone(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
     against = obstacles((pack, problem.packs[nearest]), problem.rules)
     if against:
         return Reason(f"alone_{against[0].code}", {**against[0].numbers, "nearest": problem.packs[nearest].id})
+    if not tried:
+        return reason("alone_as_found")
     later = _later_if_joined(problem, plan, index)
     if later is None:
         return reason("alone_no_room")
@@ -106,10 +116,15 @@ def _alone(problem: Problem, plan: Plan, batch: PlannedBatch) -> Reason:
 
 
 def _later_if_joined(problem: Problem, plan: Plan, index: int) -> float | None:
-    """Minutes by which the end moves when the pack joins the batch that suits best; None where none takes it."""
+    """Minutes by which the end moves when the pack joins one of the batches nearest in volts; None where none takes
+    it."""
     alone = next(gene for gene in plan.genes if gene.members == (index,))
     best: float | None = None
-    for at, gene in enumerate(plan.genes):
+    volts = [pack.cell_v or 0.0 for pack in problem.packs]
+    apart = {at: abs(volts[gene.members[0]] - volts[index]) for at, gene in enumerate(plan.genes)
+             if problem.packs[gene.members[0]].family == problem.packs[index].family}  # fmt: skip
+    for at in sorted(apart, key=lambda at: apart[at])[:NEAREST]:
+        gene = plan.genes[at]
         key = tuple(sorted((*gene.members, index)))
         if gene is alone or problem.packs[gene.members[0]].family != problem.packs[index].family:
             continue
@@ -137,7 +152,9 @@ def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> I
     for code, numbers, changed in _widened(problem.session, plan, short):
         relaxed = Problem(changed)
         start = plan.genes if len(relaxed.packs) == len(problem.packs) else ()
-        search = Search(relaxed, Prefer.SOONEST, start=start)
+        search = FastSearch(relaxed, Prefer.SOONEST, start=start) if is_fast(relaxed) else Search(
+            relaxed, Prefer.SOONEST, start=start
+        )
         for _ in islice(search, chunks):
             pass
         best = search.best

@@ -63,13 +63,14 @@ class SourceUse:
 
 @dataclass(frozen=True)
 class Plan:
-    """A whole plan with its proved lower bound on the makespan."""
+    """A whole plan. bound_min : before which no plan that charges as much is done, None where that is not known;
+    proved : whether this one is done then."""
 
     batches: tuple[PlannedBatch, ...]
     left_out: tuple[NotPlanned, ...]
     wanted: tuple[WishOutcome, ...]
     makespan_min: float
-    bound_min: float
+    bound_min: float | None
     proved: bool
     visits: int
     sources: tuple[SourceUse, ...]
@@ -78,9 +79,9 @@ class Plan:
     iterations: int
 
     @property
-    def gap(self) -> float:
-        """How far the makespan may be over the best there is, as a part of the bound."""
-        return self.makespan_min / self.bound_min - 1 if self.bound_min > 0 else 0.0
+    def gap(self) -> float | None:
+        """How far the makespan may be over the best there is, as a part of the bound; None without a bound."""
+        return self.makespan_min / self.bound_min - 1 if self.bound_min else None
 
 
 @dataclass(frozen=True)
@@ -106,17 +107,24 @@ class Progress:
 
     iterations: int
     makespan_min: float
-    bound_min: float
-    proved: bool
+    bound_min: float | None
 
 
 def with_odds(plan: Plan, rules: HouseRules) -> Plan:
-    """A plan with the odds of each of its heats, on days such as the house rules say they are."""
+    """A plan with the odds of each of its heats, on days such as the house rules say they are. One that is met by the
+    plan's own minutes, but in under half of the days, counts as not met: its chance is told."""
     heats = [item for item in plan.wanted if item.wish.is_heat and item.packs]
     flights = [(item.wish, item.packs) for item in heats]
     odds = odds_of(plan.batches, flights, rules.setup_min, rules.days)
     told = dict(zip(map(id, heats), odds, strict=True))
-    return replace(plan, wanted=tuple(replace(item, odds=told.get(id(item))) for item in plan.wanted))
+    return replace(plan, wanted=tuple(_with_odds(item, told.get(id(item))) for item in plan.wanted))
+
+
+def _with_odds(item: WishOutcome, odds: Odds | None) -> WishOutcome:
+    if odds is None or not item.met or odds.likely:
+        return replace(item, odds=odds)
+    why = reason("heat_unlikely", met=odds.met, of=odds.of, at_min=item.wish.at_min)
+    return replace(item, odds=odds, met=False, reason=why)
 
 
 # ------------------------------------------------------------------ what a list of batches comes to

@@ -1,16 +1,17 @@
 """Planning a session: search, repair by the full model, proof, and what is left out."""
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from iterum.core.electrical.estimate import charge_to_mah
 from iterum.core.match.matching import unfit
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
-from iterum.core.planning.exact import solve
+from iterum.core.planning.fast import FastSearch, is_fast
 from iterum.core.planning.heats import DaySearch
 from iterum.core.planning.plan import NotPlanned, Plan, Progress, outcomes, source_uses, visits_in
 from iterum.core.planning.problem import Problem
+from iterum.core.planning.proving import LEAST_S, Prover
 from iterum.core.planning.schedule import Gene, Schedule, Seated, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.search import Candidate, Search
@@ -21,14 +22,11 @@ from iterum.core.things.choice import Choice
 from iterum.core.things.session import Session
 
 PROVED_WITHIN_MIN = 0.5
-"""A plan within this of its bound counts as proved: times are rounded to a twentieth of a minute in the proof."""
+"""A plan within this of its bound is as soon as any: nobody sets up a batch to half a minute."""
 
 
 REPAIRS, REPAIR_CHUNKS = 4, 3
 """How often, and how long, a plan is sought on when the full model's minutes break what the estimate's met."""
-SHARPER_AFTER, SHARPER_COSTS = 8, 200
-"""Chunks of search before the sharper bound is asked for, a good plan first, then how good it is; and one more for
-every so many pairs of packs, for it takes the longer the more there are."""
 
 
 class Planner:
@@ -41,16 +39,15 @@ class Planner:
         seed: int = 1,
         start: Sequence[Gene] = (),
         problem: Problem | None = None,
+        threads: int = 1,
     ) -> None:
+        """start : batches to begin from. problem : where it is known already. threads : of search, 1 or more; with more
+        than one, and with time as the limit, plans are not the same each time.
+        """
         problem = Problem(session) if problem is None else problem
         self.prefer, self.seed = prefer, seed
-        self.search = (
-            DaySearch(problem, prefer, seed, start)
-            if problem.day is not None and problem.day.heats
-            else Search(problem, prefer, seed, start)
-        )
-        self.bound_min = 0.0
-        self.proved = False
+        self.search: DaySearch | Search | FastSearch = _search(problem, prefer, seed, start, threads)
+        self.bound_min: float | None = None
         self.gentle = True
         """Whether amps are turned down where that costs no time; not where an old plan is kept as it was."""
 
@@ -61,48 +58,71 @@ class Planner:
     @property
     def problem(self) -> Problem:
         """What the best plan so far speaks of: the session, with the decisions on its heats."""
-        return self.search.best.problem
+        return self.search.problem if isinstance(self.search, FastSearch) else self.search.best.problem
 
-    def improve(self) -> Iterator[Progress]:
-        """Ever better plans until one is proved; stop taking when the time is up. The bound comes after the first."""
-        best = self.search.best
-        yield Progress(0, best.schedule.makespan_min, 0.0, False)
-        by_charge = self.problem.day is None
-        if by_charge:
-            self.bound_min = lower_bound_min(self.problem, self._charged)
-        if by_charge and best.score.whole:
-            exact = solve(self.problem, self.search.needed, best.schedule.makespan_min)
-            if exact is not None:
-                self._take_exact(*exact)
-        sharper_after = SHARPER_AFTER + len(self.problem.packs) ** 2 // SHARPER_COSTS
-        for chunk, candidate in enumerate(self.search):
-            if chunk == sharper_after and by_charge and not self.proved:
-                self.bound_min = max(self.bound_min, leaders_bound_min(self.problem, self._charged))
-            self.proved = self.proved or self._at_bound(candidate)
-            yield Progress(candidate.iterations, candidate.schedule.makespan_min, self.bound_min, self.proved)
-            if (self.proved and self.prefer is Prefer.SOONEST) or not candidate.genes:
-                return
+    def improve(self, seconds: float | None = None) -> Iterator[Progress]:
+        """Ever better plans.
+
+        seconds : for so long, with a helper that works out a bound where there is time for one; None: until nobody
+        takes more, the same for the same seed.
+        """
+        yield Progress(0, self.search.makespan_min, None)
+        prover = self._prover(seconds)
+        steps = self.search.improve(seconds) if seconds is not None else iter(self.search)
+        try:
+            for _ in steps:
+                self._look_at(prover)
+                yield Progress(self.search.iterations, self.search.makespan_min, self.bound_min)
+                if self._soonest_possible(prover):
+                    return
+        finally:
+            if prover is not None:
+                prover.end()
+
+    def prove(self) -> None:
+        """Work out the bound here and now, however long it takes."""
+        if self._may_be_bounded:
+            charged = self._charged
+            first, second = lower_bound_min(self.problem, charged), leaders_bound_min(self.problem, charged)
+            self._bound(max(first, second), charged)
+
+    @property
+    def _may_be_bounded(self) -> bool:
+        """Days of heats have no bound: what they charge is a decision of the plan."""
+        return self.search.problem.day is None and type(self.search.problem) is Problem
+
+    def _prover(self, seconds: float | None) -> Prover | None:
+        if seconds is None or seconds < LEAST_S or not self._may_be_bounded or not self.search.needed:
+            return None
+        return Prover(self.search.problem, self._charged)
+
+    def _look_at(self, prover: Prover | None) -> None:
+        bound_min = prover.poll() if prover is not None else None
+        if prover is not None and bound_min is not None:
+            self._bound(bound_min, prover.charged)
+
+    def _bound(self, bound_min: float, charged: Mapping[str, int]) -> None:
+        self._bounded = dict(charged)
+        self.bound_min = max(bound_min, self.bound_min or 0.0)
+
+    def _soonest_possible(self, prover: Prover | None) -> bool:
+        """Whether nothing is left to find: the plan stands at a bound that nobody works on any more."""
+        at_bound = self.bound_min is not None and self.search.makespan_min <= self.bound_min + PROVED_WITHIN_MIN
+        return at_bound and self.prefer is Prefer.SOONEST and (prover is None or prover.done)
 
     @property
     def _charged(self) -> dict[str, int]:
         """By family, how many packs the plan charges: what is left out voids no bound on the rest."""
-        packs, placed = self.problem.packs, self.search.best.schedule.placed
-        charged = Counter(packs[index].family for item in placed for index in item.gene.members)
+        best = self.search.best
+        packs = best.problem.packs
+        charged = Counter(packs[index].family for item in best.schedule.placed for index in item.gene.members)
         return {family: min(count, charged[family]) for family, count in self.search.needed.items()}
 
-    def _take_exact(self, genes: list[Gene] | None, bound_min: float, optimal: bool) -> None:
-        self.bound_min = max(self.bound_min, bound_min)
-        if genes is not None:
-            schedule = decode(self.problem, genes)
-            if schedule is not None and not schedule.unplaced:
-                candidate = Candidate(
-                    self.problem, tuple(genes), schedule, score_of(self.problem, schedule, self.prefer), 0
-                )
-                self.search.best = min(self.search.best, candidate, key=lambda item: item.score)
-        self.proved = optimal and self._at_bound(self.search.best)
-
-    def _at_bound(self, candidate: Candidate) -> bool:
-        return candidate.score.whole and candidate.schedule.makespan_min <= self.bound_min + PROVED_WITHIN_MIN
+    def _bound_of(self, charged: Mapping[str, int], makespan_min: float) -> float | None:
+        """The bound that holds for a plan that charges so many packs; None where none is known."""
+        if self.bound_min is None or any(charged.get(family, 0) < count for family, count in self._bounded.items()):
+            return None
+        return min(self.bound_min, makespan_min)
 
     # ------------------------------------------------------------------ the plan taken
 
@@ -111,13 +131,15 @@ class Planner:
         genes, schedule, score = self._settled()
         batches = tuple(self._batch(item) for item in sorted(schedule.placed, key=lambda item: item.start_min))
         every = (*self.problem.taken, *batches)
+        bound_min = self._bound_of(self._charged, schedule.makespan_min)
+        at_bound = bound_min is not None and schedule.makespan_min <= bound_min + PROVED_WITHIN_MIN
         return Plan(
             batches=batches,
             left_out=self._left_out(schedule),
             wanted=outcomes(self.problem, every, self.problem.session.wanted),
             makespan_min=schedule.makespan_min,
-            bound_min=min(self.bound_min, schedule.makespan_min),
-            proved=self.proved,
+            bound_min=bound_min,
+            proved=at_bound and score.whole,
             visits=visits_in(every),
             sources=source_uses(self.problem.kit, every),
             score=score,
@@ -127,6 +149,8 @@ class Planner:
 
     def _settled(self) -> tuple[tuple[Gene, ...], Schedule, Score]:
         """The best list with the full model's minutes; sought on for a while where those minutes break a wish."""
+        if isinstance(self.search, FastSearch):
+            return self._softened(self.search)
         settled: list[Candidate] = []
         for _ in range(REPAIRS):
             best = self.search.best
@@ -148,6 +172,14 @@ class Planner:
         kept = min(reversed(settled), key=lambda item: item.score.short)
         self.search.best = kept
         return kept.genes, kept.schedule, kept.score
+
+    def _softened(self, search: FastSearch) -> tuple[tuple[Gene, ...], Schedule, Score]:
+        """The best list of a search that knows the full model's minutes."""
+        if self.gentle and self.prefer is Prefer.SOONEST:
+            search.soften()
+        genes = search.best.genes
+        schedule = self._refined(genes)
+        return genes, schedule, score_of(self.problem, schedule, self.prefer)
 
     def _gentler(self, genes: tuple[Gene, ...]) -> tuple[Gene, ...]:
         """Fewer amps wherever the end stays where it is: less wear at no cost."""
@@ -267,3 +299,14 @@ class Planner:
                 short.append((need_wh - left_wh[place.source_id], need_wh, place.source_id))
         lack_wh, need_wh, source_id = min(short, default=(0.0, 0.0, None))
         return reason("no_energy", id=pack.id, need_wh=need_wh, lack_wh=max(lack_wh, 0.0), source=source_id)
+
+
+def _search(
+    problem: Problem, prefer: Prefer, seed: int, start: Sequence[Gene], threads: int
+) -> DaySearch | Search | FastSearch:
+    """The search that fits a problem."""
+    if problem.day is not None and problem.day.heats:
+        return DaySearch(problem, prefer, seed, start)
+    if is_fast(problem):
+        return FastSearch(problem, prefer, seed, start, threads)
+    return Search(problem, prefer, seed, start)

@@ -417,6 +417,20 @@ class Problem(Resources):
         """
         return self.balances_min[members[0]] if len(members) == 1 else self._balance_on_board_min(members[0])
 
+    def balance_min_of(self, index: int) -> tuple[float, float]:
+        """The balancing allowance of a batch that begins with a pack, min: alone, and with others.
+
+        index : of a pack of the problem.
+        """
+        return self.balances_min[index], self._balance_on_board_min(index)
+
+    def energy_wh_of(self, index: int) -> float:
+        """Wh into a pack until its end volts, at the cautious end.
+
+        index : of a pack of the problem.
+        """
+        return self._energy_wh(index, self.rules_of((index,)))
+
     def _balance_on_board_min(self, index: int) -> float:
         pack = self.packs[index]
         return balance_allowance_min((pack, pack), self.rules)

@@ -44,7 +44,7 @@ class PlanRecord:
     wanted: tuple[WishOutcome, ...] = ()
     sources: tuple[SourceUse, ...] = ()
     makespan_min: float = 0.0
-    bound_min: float = 0.0
+    bound_min: float | None = None
     proved: bool = False
     visits: int = 0
     changed: tuple[Reason, ...] = ()
@@ -53,9 +53,9 @@ class PlanRecord:
     offers: tuple[Offer, ...] = ()
 
     @property
-    def gap(self) -> float:
-        """How far the makespan may be over the best there is, as a part of the bound."""
-        return self.makespan_min / self.bound_min - 1 if self.bound_min > 0 else 0.0
+    def gap(self) -> float | None:
+        """How far the makespan may be over the best there is, as a part of the bound; None without a bound."""
+        return self.makespan_min / self.bound_min - 1 if self.bound_min else None
 
     @property
     def explained(self) -> tuple[tuple[PlannedBatch, tuple[Reason, ...]], ...]:
@@ -82,6 +82,7 @@ class PlanRecord:
             wanted=tuple(wanted),
             sources=tuple(sources),
             makespan_min=max((batch.end_min for batch in batches), default=0.0),
+            bound_min=None,
             proved=False,
             visits=visits,
             changed=(),

@@ -240,7 +240,7 @@ class Replanner(Planner):
             batches=(*self.kept.fixed, *map(self._as_locked, plan.batches)),
             wanted=outcomes(problem, _counted((*problem.taken, *plan.batches), self.whole), asked),
             makespan_min=max([plan.makespan_min, *ends]),
-            bound_min=max([plan.bound_min, *ends]),
+            bound_min=None if plan.bound_min is None else max([plan.bound_min, *ends]),
         )
 
     def _unnamed(self, plan: Plan) -> list[NotPlanned]:

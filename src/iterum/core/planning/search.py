@@ -1,23 +1,22 @@
-"""Finding a plan: there at once by rules, then only better, by drafts and by annealing over the list of batches.
+"""Finding a plan for a day of heats, or for putting away: there at once by rules, then only better, by annealing.
 
 Solutions are lists of batches; `schedule.decode` gives them times. The search starts from the best of what rules give
 and of what a pilot would do by hand (one pack a channel; boards filled in order of volts), so it is never later than
-either; drafts (`drafts`) give it better batches to go on from. It counts iterations, not seconds, and its numbers are
+either. It counts iterations, not seconds, and its numbers are
 drawn from a seed: the same input gives the same plan.
 """
 
 import random
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from itertools import cycle, islice
+from itertools import cycle
 from math import exp, inf
+from time import perf_counter
 
-from iterum.core.planning.drafts import by_windows
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.starts import boards_by_hand, by_dispatch, by_rules, one_pack_a_channel
-from iterum.core.quantities import at_most
 
 CHUNK = 100
 """Iterations between two reports."""
@@ -29,9 +28,8 @@ COLD = 0.1
 """Temperatures at the start of one run and of the next, iterations of a run, and the temperature at its end: minutes
 that a worse plan may cost. Cold runs are soon good on large sessions, hot ones leave a plan that only looks good on
 small ones; several short runs beat one long one."""
-FIRST, FROM_DRAFTS, DRAFTED = 300, 1_500, 50
-"""Iterations of the runs with which a search begins: from a start that it has, and from the best of some drafts. Chunks
-that it drafts before."""
+FIRST = 300
+"""Iterations of the run with which a search begins that has a start."""
 LAST_FIRST = 0.2
 """How often a move begins with the batch that ends last."""
 
@@ -47,15 +45,40 @@ class Candidate:
     iterations: int
 
 
+def needed_by_family(problem: Problem) -> dict[str, int]:
+    """How many packs of each family are to be charged."""
+    counts = {family: len(members) for family, members in problem.families.items()}
+    if not problem.wanted or problem.day is not None:
+        return counts
+    needed = dict.fromkeys(counts, 0)
+    for wish in problem.wanted:
+        full = sum(v.full and v.charges and v.pack.family == wish.family for v in problem.verdicts)
+        short = max(wish.count - full, 0)
+        needed[wish.family] = min(max(needed.get(wish.family, 0), short), counts.get(wish.family, 0))
+    return needed
+
+
+def until(seconds: float, steps: Iterable[Candidate]) -> Iterator[Candidate]:
+    """Steps of a search until the time is up.
+
+    seconds : 0 or more.
+    """
+    end_s = perf_counter() + seconds
+    going = iter(steps)
+    while perf_counter() < end_s and (step := next(going, None)) is not None:
+        yield step
+        if not step.genes:
+            return
+
+
 class Search:
     """One search over one problem. Iterate it for ever better plans; stop whenever."""
 
     def __init__(self, problem: Problem, prefer: Prefer, seed: int = 1, start: Sequence[Gene] = ()) -> None:
         self.problem, self.prefer = problem, prefer
         self.random = random.Random(seed)
-        self.needed = self._needed()
+        self.needed = needed_by_family(problem)
         self.iterations = 0
-        self._drafts, self._drafting = by_windows(problem, self.needed, seed), True
         # A repair of a plan to start from, or what a pilot would do by hand, is there at once also for a large session;
         # the other ways are tried when the search goes on.
         self._begun, self._has_start = False, bool(start)
@@ -77,18 +100,6 @@ class Search:
         ways = [way(self.problem, self.needed) for way in (one_pack_a_channel, boards_by_hand)]
         return min((self.candidate(tuple(way)) for way in ways), key=lambda candidate: candidate.score)
 
-    def _needed(self) -> dict[str, int]:
-        """How many packs of each family are to be charged."""
-        counts = {family: len(members) for family, members in self.problem.families.items()}
-        if not self.problem.wanted or self.problem.day is not None:
-            return counts
-        needed = dict.fromkeys(counts, 0)
-        for wish in self.problem.wanted:
-            full = sum(v.full and v.charges and v.pack.family == wish.family for v in self.problem.verdicts)
-            short = max(wish.count - full, 0)
-            needed[wish.family] = min(max(needed.get(wish.family, 0), short), counts.get(wish.family, 0))
-        return needed
-
     def candidate(self, genes: tuple[Gene, ...]) -> Candidate:
         """A list of batches with its times and its score."""
         schedule = decode(self.problem, genes)
@@ -98,6 +109,23 @@ class Search:
     def reckon_anew(self) -> None:
         """The best again, by what is known of its minutes now."""
         self.best = self.candidate(self.best.genes)
+
+    @property
+    def makespan_min(self) -> float:
+        """When the last pack of the best plan is full, min."""
+        return self.best.schedule.makespan_min
+
+    @property
+    def batches(self) -> int:
+        """How many batches the best plan has."""
+        return len(self.best.genes)
+
+    def improve(self, seconds: float) -> Iterator[Candidate]:
+        """The same until the time is up.
+
+        seconds : 0 or more.
+        """
+        return until(seconds, self)
 
     def from_here(self) -> Iterator[Candidate]:
         """The same without other ways to start: for who has a start that was made for this."""
@@ -116,37 +144,15 @@ class Search:
             return
         for hot in cycle(hots):
             yield from self._anneal(hot, SMALL_RUN if small else LARGE_RUN)
-            if self._drafting:
-                yield from self._from_drafts()
 
     def _by_other_ways(self, hot: float) -> Iterator[Candidate]:
         """From the start that it has, from drafts, and from what rules give where that was not tried."""
         if self._has_start and self.best.genes and not self.problem.rounds:
             yield from self._anneal(hot, FIRST)
-        yield from self._from_drafts()
         if not self._ruled:
             for way in self._by_the_rest():
                 self.best = min(self.best, self.candidate(tuple(way)), key=lambda candidate: candidate.score)
                 yield self.best
-
-    def _from_drafts(self) -> Iterator[Candidate]:
-        """A short run from the best of some drafts; from the first, where times are not what their clock says: watts,
-        budgets and other preferences are sought by annealing."""
-        begun: Candidate | None = None
-        for draft in islice(self._drafts, DRAFTED):
-            self.iterations += CHUNK
-            if draft is not None:
-                genes, end_min = draft
-                candidate = self.candidate(tuple(genes))
-                begun = min(begun or candidate, candidate, key=lambda candidate: candidate.score)
-                self.best = min(self.best, begun, key=lambda candidate: candidate.score)
-                as_told = candidate.score.whole and at_most(candidate.schedule.makespan_min, end_min)
-                self._drafting = self.prefer is Prefer.SOONEST and as_told
-            yield self.best
-            if not self._drafting:
-                break
-        if begun is not None:
-            yield from self._anneal(LARGE_HOT[0], FROM_DRAFTS, begun)
 
     def _anneal(self, hot: float, turns: int, begun: Candidate | None = None) -> Iterator[Candidate]:
         """One run, from the best plan or another one."""
