@@ -12,6 +12,7 @@ from functools import partial
 from importlib.metadata import distribution
 from pathlib import Path
 
+from iterum.services.compiling import AHEAD
 from tests.conftest import SOAK, free_port
 
 ROOT = Path(__file__).parents[1]
@@ -45,7 +46,8 @@ def locked_alone(environment):
             (site / top).symlink_to(held.locate_file(top))
 
 
-def test_the_wheel_alone_starts_the_demo_and_plans_in_an_empty_environment(tmp_path):
+def test_the_wheel_alone_starts_the_demo_and_plans_in_an_empty_environment(tmp_path, monkeypatch):
+    monkeypatch.setenv(AHEAD, "no")  # two minutes of compiling beside the other tests
     wheel = built(tmp_path)
     environment, commands = tmp_path / "empty", tmp_path / "empty" / "bin"
     if SOAK > 1:  # as whoever installs it does; here its parts are those that `make setup` has installed by the lock

@@ -3,6 +3,7 @@
 Until it is done plans are searched in plain Python, which is slower and finds less.
 """
 
+import os
 import subprocess
 import sys
 from contextlib import suppress
@@ -11,12 +12,14 @@ from filelock import FileLock, Timeout
 
 from iterum.core.compiled import cache_folder, is_ready
 
+AHEAD = "ITERUM_COMPILE_AHEAD"
+"""Environment: "no" leaves it at plain Python, for a machine that is to be quiet."""
 _begun: list[bool] = []
 
 
 def compile_ahead() -> None:
     """Begin to compile in a process of its own, once; it takes two minutes."""
-    if _begun or is_ready():
+    if _begun or is_ready() or os.environ.get(AHEAD) == "no":
         return
     _begun.append(True)
     process = subprocess.Popen(

@@ -9,7 +9,7 @@ import pytest
 
 from iterum.core.electrical.plugging import join_reasons, plug_by_plug
 from iterum.core.planning.bounds import Leaders, leaders_bound_min, lower_bound_min
-from iterum.core.planning.explain import bottlenecks, explain
+from iterum.core.planning.explain import bottlenecks, explain, used_up
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.record import record_of
@@ -17,7 +17,7 @@ from iterum.core.planning.schedule import Gene, decode
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
 from iterum.core.planning.starts import boards_by_hand, one_pack_a_channel
-from iterum.core.things.kit import Board, Channel, Charger, Kit, Source
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.things.packs import Pack, Reading
 from iterum.core.things.rules import HouseRules, MatchBy
 from iterum.core.things.session import Session, Wish
@@ -324,3 +324,16 @@ class TestExplain:
         gains = [item for item in bottlenecks(Problem(self.session), plan, 4) if item]
         assert gains
         assert all(item.saved_min >= 0.03 * plan.makespan_min for item in gains)
+
+    def test_what_would_help_is_named_and_is_neither_in_force_nor_left_over(self, plan):
+        """Half the watts of a supply that two chargers share: it is what binds, and it alone is offered."""
+        channels = [Charger(f"c{n}", (Channel(f"c{n}", 10, 200),), "shared", total_power_w=200) for n in range(2)]
+        kit = Kit((), tuple(channels), (Supply("shared", 100), Supply("spare", 900)))
+        packs = tuple(even(f"P{n}", 3.7, mah=5000, max_charge_c=2) for n in range(4))
+        session = Session(packs, kit, HouseRules(rate_c=2.0, setup_min=0.0))
+        tight = planned(session)
+        assert used_up(Problem(session), tight) == ("supply shared",)
+        told = [item.reason for item in bottlenecks(Problem(session), tight, 4) if item]
+        assert {item.code for item in told} <= {"wider_channel", "wider_watts"}  # not 2C, not hands: in force, and none
+        (watts,) = [item for item in told if item.code == "wider_watts"]
+        assert sentence(watts).startswith("Half as many watts again from the supply shared")

@@ -13,7 +13,7 @@ from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.search import Search
-from iterum.core.quantities import MOMENT_MIN
+from iterum.core.quantities import MOMENT_MIN, at_most
 from iterum.core.reasons import Reason, reason
 from iterum.core.things.kit import Kit
 from iterum.core.things.rules import HouseRules
@@ -149,7 +149,7 @@ def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> I
     chunks : of search for each, 1 or more.
     """
     short = not plan.score.whole or plan.score.late_min > MOMENT_MIN
-    for code, numbers, changed in _widened(problem.session, plan, short):
+    for code, numbers, changed in _widened(problem, plan, short):
         relaxed = Problem(changed)
         start = plan.genes if len(relaxed.packs) == len(problem.packs) else ()
         search = FastSearch(relaxed, Prefer.SOONEST, start=start) if is_fast(relaxed) else Search(
@@ -168,7 +168,7 @@ def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> I
             more = {**numbers, "whole": whole, "packs": back, "late_min": best.score.late_min, "faster": faster}
             yield Relaxed(reason(f"buys_{code}", **more), end_min, saved_min) if worth else None
         elif best.score.whole and end_min < plan.makespan_min * (1 - LEAST_GAIN):
-            yield Relaxed(reason(f"wider_{code}", saved_min=saved_min, end_min=end_min), end_min, saved_min)
+            yield Relaxed(reason(f"wider_{code}", **numbers, saved_min=saved_min, end_min=end_min), end_min, saved_min)
         else:
             yield None
 
@@ -178,8 +178,10 @@ def _faster(schedule: Schedule, rules: HouseRules) -> int:
     return sum(item.costs.rate_c > wanted_c + _EPS for item in schedule.placed if (wanted_c := rules.rate_c or 1.0))
 
 
-def _widened(session: Session, plan: Plan, short: bool) -> list[tuple[str, dict[str, object], Session]]:
-    """(code, numbers, the session with one thing widened); with `short` also what only a plan in want needs."""
+def _widened(problem: Problem, plan: Plan, short: bool) -> list[tuple[str, dict[str, object], Session]]:
+    """(code, numbers, the session with one thing widened), the thing by its name; with `short` also what only a plan in
+    want needs. What the house rules allow already, and watts that the plan does not use up, are not among them."""
+    session = problem.session
     kit, rules = session.kit, session.rules
     wider: list[tuple[str, dict[str, object], Session]] = []
     if kit.chargers:
@@ -188,14 +190,19 @@ def _widened(session: Session, plan: Plan, short: bool) -> list[tuple[str, dict[
             busiest, id=f"{busiest.id} twin",
             channels=tuple(replace(channel, id=f"{channel.id} twin") for channel in busiest.channels[:1]),
         )  # fmt: skip
-        wider.append(("channel", {}, replace(session, kit=replace(kit, chargers=(*kit.chargers, twin)))))
+        like: dict[str, object] = {"like": busiest.name or busiest.id}
+        wider.append(("channel", like, replace(session, kit=replace(kit, chargers=(*kit.chargers, twin)))))
     if kit.boards:
         largest = max(kit.boards, key=lambda board: board.ports)
         more = replace(largest, id=f"{largest.id} twin")
-        wider.append(("board", {}, replace(session, kit=replace(kit, boards=(*kit.boards, more)))))
-    wider.append(("rate", {}, replace(session, rules=replace(rules, rate_c=2.0))))
-    wider.append(("hands", {}, replace(session, rules=replace(rules, setup_min=0.0))))
-    wider.append(("watts", {}, replace(session, kit=_more_watts(kit, 1.5))))
+        named: dict[str, object] = {"like": largest.name or largest.id}
+        wider.append(("board", named, replace(session, kit=replace(kit, boards=(*kit.boards, more)))))
+    if not at_most(FASTER_C, rules.rate_c or 1.0):
+        wider.append(("rate", {}, replace(session, rules=replace(rules, rate_c=FASTER_C))))
+    if rules.setup_min > 0:
+        wider.append(("hands", {}, replace(session, rules=replace(rules, setup_min=0.0))))
+    wider += [("watts", {"of": thing}, replace(session, kit=_more_watts(kit, thing, MORE_WATTS)))
+              for thing in used_up(problem, plan)]  # fmt: skip
     if short:
         wider += [("energy", {"wh": wh, "source": tag}, replace(session, kit=_more_energy(kit, tag, wh)))
                   for tag, wh in _lacking_wh(plan)]  # fmt: skip
@@ -203,6 +210,24 @@ def _widened(session: Session, plan: Plan, short: bool) -> list[tuple[str, dict[
         if later:
             wider.append(("time", {"minutes": LATER_MIN}, replace(session, wanted=later)))
     return wider
+
+
+FASTER_C, MORE_WATTS, USED_UP = 2.0, 1.5, 0.9
+"""What is tried: the highest rate that is usual at the field, half as many watts again. A limit of which so much is
+drawn at once counts as used up."""
+
+
+def used_up(problem: Problem, plan: Plan) -> tuple[str, ...]:
+    """Chargers, supplies and sources of whose watts hardly anything is left at some moment of the plan."""
+    uses = {machine.channel.id: dict(machine.uses) for machine in problem.machines}
+    found = []
+    for thing, limit_w in problem.limits_w.items():
+        drawn = [(batch.start_min, batch.end_min, batch.power_w * uses[batch.channel].get(thing, 0.0))
+                 for batch in plan.batches if batch.channel in uses]  # fmt: skip
+        peak_w = max((sum(w for low, high, w in drawn if low <= at < high) for at, _, _ in drawn), default=0.0)
+        if peak_w >= USED_UP * limit_w:
+            found.append(thing)
+    return tuple(found)
 
 
 LATER_MIN = 10.0
@@ -232,23 +257,25 @@ def _more_energy(kit: Kit, source_id: str, more_wh: float) -> Kit:
     )
 
 
-def _more_watts(kit: Kit, factor: float) -> Kit:
-    """Half as many watts again of everything that feeds."""
+def _more_watts(kit: Kit, thing: str, factor: float) -> Kit:
+    """So many times the watts of one charger, supply or source, by its kind and tag."""
+    kind, tag = thing.split(" ", 1)
 
     def times(value: float | None) -> float | None:
         return None if value is None else value * factor
 
-    return replace(
-        kit,
-        chargers=tuple(
+    if kind == "charger":
+        wider = tuple(
             replace(item, total_power_w=times(item.total_power_w),
-                    power_by_input_v=tuple((volts, watts * factor) for volts, watts in item.power_by_input_v),
-                    channels=tuple(replace(ch, max_power_w=ch.max_power_w * factor) for ch in item.channels))
-            for item in kit.chargers
-        ),
-        supplies=tuple(replace(item, max_power_w=item.max_power_w * factor) for item in kit.supplies),
-        sources=tuple(
-            replace(item, max_power_w=times(item.max_power_w), max_current_a=times(item.max_current_a))
-            for item in kit.sources
-        ),
-    )  # fmt: skip
+                    power_by_input_v=tuple((volts, watts * factor) for volts, watts in item.power_by_input_v))
+            if item.id == tag else item for item in kit.chargers
+        )  # fmt: skip
+        return replace(kit, chargers=wider)
+    if kind == "supply":
+        return replace(kit, supplies=tuple(
+            replace(item, max_power_w=item.max_power_w * factor) if item.id == tag else item for item in kit.supplies
+        ))  # fmt: skip
+    return replace(kit, sources=tuple(
+        replace(item, max_power_w=times(item.max_power_w), max_current_a=times(item.max_current_a))
+        if item.id == tag else item for item in kit.sources
+    ))  # fmt: skip
