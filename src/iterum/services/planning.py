@@ -92,7 +92,7 @@ def make_plan(
         on_progress(progress)
         if stopped():
             break
-    plan = with_odds(planner.plan(), session.rules)
+    plan = with_odds(planner.plan(), session.rules, planner.heats_over)
     if isinstance(planner, Replanner):
         changed = changes(planner.kept.to_come, plan.batches[len(planner.kept.fixed) :])
         past = Past(planner.kept.done, planner.flown)

@@ -42,7 +42,9 @@ _CAUSES = {
 
 
 def odds_words(met: int, of: int, packs: Sequence[str], cause: str | None) -> str:
-    """The odds of a heat, and what breaks it most often."""
+    """The odds of a heat, and what breaks it most often, where that is more than a rare chance."""
+    if 100 * met > 99 * of:
+        return "Met in all of 100 tries" if met == of else "Met in more than 99 of 100 tries"
     whole = f"Met in {round(100 * met / of)} of 100 tries"
     return f"{whole}; what breaks it: {', '.join(packs)}, {_CAUSES[cause]}" if cause and packs else whole
 

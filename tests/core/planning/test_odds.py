@@ -100,3 +100,12 @@ def test_a_heat_that_is_met_in_under_half_of_the_days_is_not_shown_as_met():
         assert one.odds.likely
         assert not other.odds.likely
         assert other.reason == Reason("heat_unlikely", {"met": other.odds.met, "of": 4_000, "at_min": other.wish.at_min})
+
+
+def test_heats_that_are_over_count_for_which_charge_is_before_which_heat():
+    """A pack that has flown once is charged for its second heat, which is the next one to come."""
+    plan = (batch((("A", 2),), 0.0, 40.0),)
+    heats = [(heat(90.0), ("A",))]
+    assert odds_of(plan, heats, 3.0, CALM, flown={"A": 1})[0].met == TRIES
+    late = [(heat(30.0), ("A",))]
+    assert odds_of(plan, late, 3.0, CALM, flown={"A": 1})[0].met == 0

@@ -49,30 +49,33 @@ class _Ended:
 
 def odds_of(
     batches: Sequence[PlannedBatch], flights: Sequence[tuple[Wish, tuple[str, ...]]], setup_min: float,
-    days: Days | None = None, tries: int = TRIES, seed: int = 1,
+    days: Days | None = None, tries: int = TRIES, seed: int = 1, flown: Mapping[str, int] | None = None,
 ) -> tuple[Odds, ...]:  # fmt: skip
     """For each heat, in how many tries all the packs that fly in it were full in time.
 
     batches : of a plan, times in minutes from now. flights : heats in the order of time, each with the tags that fly in
     it. setup_min : minutes that a set-up is planned to take. tries : how many, 1 or more. seed : of the chance.
+    flown : by tag, heats of the day that are over: charges are counted from the first.
     """
-    rng, days = np.random.default_rng(seed), days or Days()
+    rng, days, flown = np.random.default_rng(seed), days or Days(), flown or {}
     at_min = [
         wish.at_min + np.where(rng.random(tries) < days.slips, rng.uniform(0, days.slip_min, tries), 0.0)
         for wish, _ in flights
     ]
     order = sorted(batches, key=lambda batch: batch.start_min)
-    ends = _followed(order, flights, at_min, setup_min, days, rng, tries)
-    return tuple(_odds(place, flights, ends, at_min[place], tries) for place in range(len(flights)))
+    over = [at + (wish.fly_min or 0.0) for at, (wish, _) in zip(at_min, flights, strict=True)]
+    back = {batch: _back(batch, flights, over, flown, np.zeros(tries)) for batch in order}
+    ends = _followed(order, back, setup_min, days, rng, tries)
+    return tuple(_odds(place, flights, ends, at_min[place], flown) for place in range(len(flights)))
 
 
 def _odds(
     place: int, flights: Sequence[tuple[Wish, tuple[str, ...]]], ends: Mapping[PlannedBatch, _Ended], at_min: Array,
-    tries: int,
+    flown: Mapping[str, int],
 ) -> Odds:  # fmt: skip
     """The odds of one heat."""
-    wish, tags = flights[place]
-    mine = _batches_of(place, flights, ends)
+    (wish, tags), tries = flights[place], len(at_min)
+    mine = _batches_of(place, flights, ends, flown)
     enough = len(tags) >= wish.count
     if not mine:
         return Odds(tries if enough else 0, tries)
@@ -89,29 +92,30 @@ def _odds(
 
 
 def _batches_of(
-    place: int, flights: Sequence[tuple[Wish, tuple[str, ...]]], ends: Mapping[PlannedBatch, _Ended]
-) -> list[PlannedBatch]:
+    place: int, flights: Sequence[tuple[Wish, tuple[str, ...]]], ends: Mapping[PlannedBatch, _Ended],
+    flown: Mapping[str, int],
+) -> list[PlannedBatch]:  # fmt: skip
     """The batches that charge packs for a heat; none where all were full already."""
-    flown = Counter(tag for _, tags in flights[:place] for tag in tags)
+    before = Counter(flown) + Counter(tag for _, tags in flights[:place] for tag in tags)
     return [
         batch for batch in ends
-        if any(tag in flights[place][1] and number == flown[tag] + 1 for tag, number in batch.charges)
+        if any(tag in flights[place][1] and number == before[tag] + 1 for tag, number in batch.charges)
     ]  # fmt: skip
 
 
 def _followed(
-    order: Sequence[PlannedBatch], flights: Sequence[tuple[Wish, tuple[str, ...]]], at_min: Sequence[Array],
-    setup_min: float, days: Days, rng: np.random.Generator, tries: int,
+    order: Sequence[PlannedBatch], back: Mapping[PlannedBatch, Array], setup_min: float, days: Days,
+    rng: np.random.Generator, tries: int,
 ) -> dict[PlannedBatch, _Ended]:  # fmt: skip
-    """Every batch begun when the plan says, or as soon as channel, board, hands and packs are there."""
+    """Every batch begun when the plan says, or as soon as channel, board, hands and packs are there. back : when the
+    packs of each are back."""
     free: dict[tuple[str, str], Array] = {}
     which_cell: dict[str, Array] = {}  # packs of a class are bought together: one chance for all of them
     none, outcome = np.zeros(tries), dict[PlannedBatch, _Ended]()
     hands_min = none
-    over = [at + (wish.fly_min or 0.0) for at, (wish, _) in zip(at_min, flights, strict=True)]
     for batch in order:
         waits = np.array([free.get(("channel", batch.channel), none), hands_min,
-                          free.get(("board", batch.board or ""), none), _back(batch, flights, over, none)])  # fmt: skip
+                          free.get(("board", batch.board or ""), none), back[batch]])  # fmt: skip
         start_min = np.maximum(waits.max(axis=0), batch.start_min)
         late = np.zeros((len(CAUSES), tries))
         late[waits.argmax(axis=0), np.arange(tries)] = start_min - batch.start_min
@@ -152,12 +156,14 @@ def _charge_min(batch: PlannedBatch, chance: Array, days: Days) -> Array:
 
 
 def _back(
-    batch: PlannedBatch, flights: Sequence[tuple[Wish, tuple[str, ...]]], over: Sequence[Array], none: Array
-) -> Array:
+    batch: PlannedBatch, flights: Sequence[tuple[Wish, tuple[str, ...]]], over: Sequence[Array],
+    flown: Mapping[str, int], none: Array,
+) -> Array:  # fmt: skip
     """When the packs of a batch that have flown before it are back and rested."""
     back_min = none
     for tag, number in batch.charges:
-        before = [place for place, (_, tags) in enumerate(flights) if tag in tags][: number - 1]
+        to_come = max(number - 1 - flown.get(tag, 0), 0)
+        before = [place for place, (_, tags) in enumerate(flights) if tag in tags][:to_come]
         if before:
             back_min = np.maximum(back_min, over[before[-1]] + flights[before[-1]][0].rest_min)
     return back_min

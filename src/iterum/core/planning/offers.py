@@ -100,7 +100,7 @@ def _short(plan: Plan, asked: _Asked, planner: Planner) -> tuple[float, float, f
 
 def _offer(plan: Plan, other_plan: Plan, other: Planner, asked: _Asked) -> Offer | None:
     """The offer with what it wins and loses, by the names of heats; None where no heat is won."""
-    other_plan = with_odds(other_plan, other.problem.rules)
+    other_plan = with_odds(other_plan, other.problem.rules, other.heats_over)
     met_before = {heat_name(item.wish) for item in plan.wanted if item.met and item.wish.is_heat}
     met_after = {heat_name(item.wish) for item in other_plan.wanted if item.met and item.wish.is_heat}
     wins = tuple(sorted(met_after - met_before))

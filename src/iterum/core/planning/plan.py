@@ -1,6 +1,6 @@
 """The plan: what a search found, with exact times, its bound, what was left out and why."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import inf
 
@@ -110,12 +110,15 @@ class Progress:
     bound_min: float | None
 
 
-def with_odds(plan: Plan, rules: HouseRules) -> Plan:
+def with_odds(plan: Plan, rules: HouseRules, flown: Mapping[str, int] | None = None) -> Plan:
     """A plan with the odds of each of its heats, on days such as the house rules say they are. One that is met by the
-    plan's own minutes, but in under half of the days, counts as not met: its chance is told."""
+    plan's own minutes, but in under half of the days, counts as not met: its chance is told.
+
+    flown : by tag, heats of the day that are over.
+    """
     heats = [item for item in plan.wanted if item.wish.is_heat and item.packs]
     flights = [(item.wish, item.packs) for item in heats]
-    odds = odds_of(plan.batches, flights, rules.setup_min, rules.days)
+    odds = odds_of(plan.batches, flights, rules.setup_min, rules.days, flown=flown)
     told = dict(zip(map(id, heats), odds, strict=True))
     return replace(plan, wanted=tuple(_with_odds(item, told.get(id(item))) for item in plan.wanted))
 

@@ -48,6 +48,8 @@ class Planner:
         self.prefer, self.seed = prefer, seed
         self.search: DaySearch | Search | FastSearch = _search(problem, prefer, seed, start, threads)
         self.bound_min: float | None = None
+        self.heats_over: Mapping[str, int] = {}
+        """By tag, heats of the day that it has flown in."""
         self.gentle = True
         """Whether amps are turned down where that costs no time; not where an old plan is kept as it was."""
 

@@ -195,6 +195,7 @@ class Replanner(Planner):
         self.as_told = problem.otherwise(_flights_told(problem.session, flown)) if problem.day else problem
         self.keeps_close = tuple(_genes(self.as_told, self.kept.to_come))
         super().__init__(self.session, prefer, seed, self.keeps_close, self.as_told)
+        self.heats_over = Counter(tag for item in self.flown for tag in item.packs)
 
     def _where_they_were(self) -> dict[tuple[int, ...], float]:
         """By their packs, when the batches to come were to be set up."""
@@ -272,7 +273,7 @@ class _Beside(Planner):
 
     def __init__(self, beside: Replanner, problem: Problem) -> None:
         super().__init__(problem.session, beside.prefer, beside.seed, (), problem)
-        self._beside = beside
+        self._beside, self.heats_over = beside, beside.heats_over
 
     def plan(self) -> Plan:
         """What is to come by the change, with what is kept."""

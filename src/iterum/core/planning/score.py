@@ -24,9 +24,9 @@ class Score:
 
     unmet : worth of the heats that are not met, each its value times its packs. missing : worth of packs that are not
     ready for the other heats and wishes. late_min : minutes by which wishes come late, times their worth. lacking_min :
-    minutes to spare before heats that are lacking, where they are what is preferred. unbalanced : packs that come off
-    at full though no heat of theirs begins. first : the preference. energy_wh : at the sources. second, third : less
-    wear.
+    minutes to spare before heats that are lacking, more where they are what is preferred. unbalanced : packs that come
+    off at full though no heat of theirs begins. first : the preference. energy_wh : at the sources. second, third :
+    less wear.
     """
 
     unmet: float
@@ -66,6 +66,8 @@ BALANCED_MIN = 20.0
 """Minutes that a pack may hold up others, while a plan is sought, to be balanced: as long as it is allowed to take."""
 CUSHION_MIN = 20.0
 """Minutes to spare before a heat over which more are worth nothing: set-ups, charges and chargers are late by less."""
+LEAST_CUSHION_MIN = 8.0
+"""The same where something else is preferred: a heat that is met to the minute is lost on most days."""
 KIND_C = 0.5
 """Slower than this is no gentler. Common practice, no source: below 1C when there is time."""
 
@@ -114,7 +116,7 @@ def _day_short(problem: Problem, schedule: Schedule) -> tuple[float, float, floa
     return unmet, missing, late_min
 
 
-def _cushion_lacking(problem: Problem, schedule: Schedule) -> float:
+def _cushion_lacking(problem: Problem, schedule: Schedule, cushion_min: float) -> float:
     """Minutes that heats and wishes lack of a cushion between their packs being full and their beginning, by worth."""
     if problem.day is not None:
         asked = ready_for_heats(problem, schedule)
@@ -124,7 +126,7 @@ def _cushion_lacking(problem: Problem, schedule: Schedule) -> float:
     for wish, ready in asked:
         in_time = [at_min for at_min in ready[: wish.count] if at_most(at_min, wish.at_min)]
         if in_time:
-            lacking += wish.value * wish.count * max(CUSHION_MIN - (wish.at_min - in_time[-1]), 0.0)
+            lacking += wish.value * wish.count * max(cushion_min - (wish.at_min - in_time[-1]), 0.0)
     return lacking
 
 
@@ -142,6 +144,8 @@ def score_of(problem: Problem, schedule: Schedule, prefer: Prefer) -> Score:
             late_min += wish.value * max((ready[have - 1] if have else 0.0) - wish.at_min, 0.0)
     else:
         missing = len(problem.packs) - charged
+    on_a_day = LEAST_CUSHION_MIN if problem.day is not None else 0.0
+    cushion_min = CUSHION_MIN if prefer is Prefer.STEADIEST else on_a_day
     makespan, visits, rate_c = schedule.makespan_min, float(schedule.visits), 100 * mean_rate_c(schedule)
     ends = sum(item.end_min for item in schedule.placed) / max(len(schedule.placed), 1)
     first, second, third = {
@@ -154,7 +158,7 @@ def score_of(problem: Problem, schedule: Schedule, prefer: Prefer) -> Score:
         unmet,
         missing,
         round(late_min, 6),
-        round(_cushion_lacking(problem, schedule), 6) if prefer is Prefer.STEADIEST else 0.0,
+        round(_cushion_lacking(problem, schedule, cushion_min), 6) if cushion_min else 0.0,
         sum(len(item.gene.members) for item in schedule.placed if item.cut),
         round(first, 6),
         float(round(sum(schedule.used_wh.values()))),
