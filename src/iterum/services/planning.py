@@ -29,8 +29,8 @@ TURN_S = 0.0005
 reads, and got it back after 5 ms: the log took two seconds while a plan was searched, and takes a quarter of one."""
 SEARCH_PART = 0.7
 """Of the time for a plan; what is left goes into what would make it sooner."""
-SETTLED_S = 0.004
-"""About how long a batch of the plan that is taken takes until it is written out, s."""
+SETTLED_S = 0.008
+"""About how long a batch of the plan that is taken takes until it is written out and explained, s."""
 
 
 @dataclass(frozen=True)

@@ -57,6 +57,8 @@ def odds_of(
     it. setup_min : minutes that a set-up is planned to take. tries : how many, 1 or more. seed : of the chance.
     flown : by tag, heats of the day that are over: charges are counted from the first.
     """
+    if not flights:
+        return ()
     rng, days, flown = np.random.default_rng(seed), days or Days(), flown or {}
     at_min = [
         wish.at_min + np.where(rng.random(tries) < days.slips, rng.uniform(0, days.slip_min, tries), 0.0)
