@@ -16,7 +16,7 @@ from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import Flight, Order, heats_to_come
 from iterum.core.planning.schedule import Gene, Schedule, decode
 from iterum.core.planning.score import Prefer, Score, ready_for_heats, score_of
-from iterum.core.planning.search import CHUNK, Candidate, Search, until
+from iterum.core.planning.search import CHUNK, Candidate, Improving, Search
 from iterum.core.planning.starts import for_heats
 from iterum.core.quantities import NOISE, at_most
 
@@ -30,7 +30,7 @@ WARM = 0.15
 """How readily worse decisions are gone on from, as a part of what all heats are worth."""
 
 
-class DaySearch:
+class DaySearch(Improving):
     """One search over a day of heats, with the manner of `Search`: iterate it for ever better plans; stop whenever."""
 
     def __init__(
@@ -92,23 +92,6 @@ class DaySearch:
         self._worked.clear()
         again = Search(self.best.problem, self.prefer, self.seed, self.best.genes).candidate(self.best.genes)
         self.best = min(again, self.tried(self.best.problem.flights or ()), key=lambda item: item.score)
-
-    @property
-    def makespan_min(self) -> float:
-        """When the last pack of the best plan is full, min."""
-        return self.best.schedule.makespan_min
-
-    @property
-    def batches(self) -> int:
-        """How many batches the best plan has."""
-        return len(self.best.genes)
-
-    def improve(self, seconds: float) -> Iterator[Candidate]:
-        """The same until the time is up.
-
-        seconds : 0 or more.
-        """
-        return until(seconds, self)
 
     def __iter__(self) -> Iterator[Candidate]:
         """Rounds of trying other decisions, each followed by a chunk of the inner search on the best of them."""

@@ -7,6 +7,7 @@ drawn from a seed: the same input gives the same plan.
 """
 
 import random
+from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import cycle
@@ -71,7 +72,34 @@ def until(seconds: float, steps: Iterable[Candidate]) -> Iterator[Candidate]:
             return
 
 
-class Search:
+class Improving(ABC):
+    """A search that goes on for as long as somebody takes what it finds."""
+
+    best: Candidate
+
+    @abstractmethod
+    def __iter__(self) -> Iterator[Candidate]:
+        """The best so far, again and again."""
+
+    @property
+    def makespan_min(self) -> float:
+        """When the last pack of the best plan is full, min."""
+        return self.best.schedule.makespan_min
+
+    @property
+    def batches(self) -> int:
+        """How many batches the best plan has."""
+        return len(self.best.genes)
+
+    def improve(self, seconds: float) -> Iterator[Candidate]:
+        """The same until the time is up.
+
+        seconds : 0 or more.
+        """
+        return until(seconds, self)
+
+
+class Search(Improving):
     """One search over one problem. Iterate it for ever better plans; stop whenever."""
 
     def __init__(self, problem: Problem, prefer: Prefer, seed: int = 1, start: Sequence[Gene] = ()) -> None:
@@ -109,23 +137,6 @@ class Search:
     def reckon_anew(self) -> None:
         """The best again, by what is known of its minutes now."""
         self.best = self.candidate(self.best.genes)
-
-    @property
-    def makespan_min(self) -> float:
-        """When the last pack of the best plan is full, min."""
-        return self.best.schedule.makespan_min
-
-    @property
-    def batches(self) -> int:
-        """How many batches the best plan has."""
-        return len(self.best.genes)
-
-    def improve(self, seconds: float) -> Iterator[Candidate]:
-        """The same until the time is up.
-
-        seconds : 0 or more.
-        """
-        return until(seconds, self)
 
     def from_here(self) -> Iterator[Candidate]:
         """The same without other ways to start: for who has a start that was made for this."""
