@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from iterum.core.compiled import compiled, entry
+from iterum.core.quantities import NOISE
 
 Array = NDArray[np.float64]
 
@@ -250,7 +251,7 @@ def run(
     done = fed.amps > 0 and node[2] == VOLTS and node[1] <= fed.tail * fed.amps
     moments = note(trace, 0, t_s, node, state)
     seen(state.amps, peaks_a)
-    while not done and t_s < fed.until_s - 1e-9:
+    while not done and t_s < fed.until_s - NOISE:
         step_s = min(step_s, fed.until_s - t_s, LONGEST_STEP_S)
         after = step(branches, state, new, fed, step_s, work)
         off = 1.0
@@ -279,7 +280,7 @@ def run(
         node = after
         moments = note(trace, moments, t_s, node, state)
         seen(state.amps, peaks_a)
-        step_s *= min(max(0.9 * max(off, 1e-9) ** -0.5, 0.3), 2.5)
+        step_s *= min(max(0.9 * max(off, NOISE) ** -0.5, 0.3), 2.5)
         if fed.amps > 0:
             done = node[2] == VOLTS and node[1] <= fed.tail * fed.amps * (1 + 1e-5)
         elif len(settled_a):

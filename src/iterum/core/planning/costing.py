@@ -72,7 +72,7 @@ def no_rows() -> Array:
 @compiled
 def to_step(amps: float, step_a: float) -> float:
     """See `quantities.floor_to_step`."""
-    return np.floor(amps / step_a + 1e-9) * step_a
+    return np.floor(amps / step_a + NOISE) * step_a
 
 
 @compiled
@@ -444,7 +444,7 @@ def joined(tables: Tables, members: Whole, kind: int, rate_c: float, start: Stat
     wait_s = until_charge_s(tables, members, kind, rate_c, branches, state, over_s)
     if rules.settles:
         wait_s = max(wait_s, evens_out_s(tables, kind, branches, copied(plugged_now)))
-    charge_s = np.ceil(wait_s / WAIT_STEP_S - 1e-9) * WAIT_STEP_S
+    charge_s = np.ceil(wait_s / WAIT_STEP_S - NOISE) * WAIT_STEP_S
     run(branches, plugged_now, Fed(0.0, INF, INF, HAND_S + charge_s, 0.1, ROUGH_TOLERANCE), no_limit(), no_limit(),
         no_limit(), no_rows(), no_rows())  # fmt: skip
     put(plugged_now, start)

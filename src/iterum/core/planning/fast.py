@@ -44,7 +44,7 @@ from iterum.core.planning.score import Prefer, score_of
 from iterum.core.planning.search import Candidate, needed_by_family
 from iterum.core.planning.starts import chosen_packs
 from iterum.core.planning.tables import Tables, tables_of
-from iterum.core.quantities import MOMENT_MIN
+from iterum.core.quantities import MOMENT_MIN, NOISE
 from iterum.core.things.kit import Board, Channel, Charger, Kit
 from iterum.core.things.packs import Pack, Reading
 from iterum.core.things.session import Session
@@ -397,7 +397,7 @@ class FastSearch:
         seconds : 0 or more.
         """
         begun_s = perf_counter()
-        yield from self._run(lambda: (perf_counter() - begun_s) / max(seconds, 1e-9), CHUNK_S)
+        yield from self._run(lambda: (perf_counter() - begun_s) / max(seconds, NOISE), CHUNK_S)
 
     def _run(self, pace: Callable[[], float], chunk_s: float = 0.0) -> Iterator[None]:
         """Anneal while the pace goes from 0 to 1, first for room, then for the last end. chunk_s : adapt the moves
