@@ -174,6 +174,7 @@ def test_two_browsers_on_one_batch_and_neither_loses_what_the_other_entered(open
     for box in one.locator("[name=looked]").all():
         box.check()
     one.get_by_role("button", name="All looked at").click()
+    expect(state_of(one)).to_have_text("inspected")
     two.get_by_text("Skip the look").click()
     two.get_by_label("Why").fill("P-04 has a scratch")
     two.get_by_role("button", name="Skip it, and write that down").click()

@@ -1,7 +1,9 @@
 """Batches in hand against a simulated charger: every act, every finding that it can bring about, loss and return."""
 
 import shutil
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from threading import Barrier
 
 import pytest
 
@@ -154,6 +156,28 @@ def test_a_skip_is_kept_as_one_and_who_comes_late_is_told_and_keeps_the_note(fie
     events = field.runs.look(key, field.clock()).events
     assert [(event.act, event.skipped, event.note) for event in events] == [
         ("inspect", True, "in a hurry"), ("note to inspect", False, "P-08 has a scratch")]  # fmt: skip
+
+
+def test_of_many_who_act_at_the_same_moment_one_does_it_and_every_note_is_kept(field):
+    for _ in range(3):
+        key = begun(field)
+        together = Barrier(6)
+
+        def acts(number, key=key, together=together):
+            together.wait()
+            try:
+                field.runs.act(key, Act.INSPECT, State.PLANNED, field.clock(), note=f"note {number}", skipped=True)
+            except Changed as late:
+                return late.run.state
+            return None
+
+        with ThreadPoolExecutor(6) as pool:
+            states = list(pool.map(acts, range(6)))
+        assert sorted(map(str, states)) == sorted(["None", *[str(State.INSPECTED)] * 5])
+        events = field.runs.look(key, field.clock()).events
+        assert sorted(event.act for event in events) == ["inspect", *["note to inspect"] * 5]
+        assert {event.note for event in events} == {f"note {number}" for number in range(6)}
+        field.runs.act(key, Act.DROP, State.INSPECTED, field.clock())
 
 
 def test_reading_back_refuses_a_wrong_count_and_does_not_go_on(field):

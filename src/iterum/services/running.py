@@ -279,8 +279,11 @@ class RunDesk:
         done = by == PERSON and self._tell_charger(run, act, skipped)
         try:
             changed = self._bring_on(run, act, KeptEvent(key, now, act.value, run.state, skipped, by, note), write)
+        except Changed as late:  # somebody else was quicker, by less than the time since the look above
+            self._note(late.run, now, by, act, note)
+            raise
         except (StoreTrouble, Busy) as trouble:
-            if not done or isinstance(trouble, Changed):
+            if not done:
                 raise
             self.links.guard.remember(key, act, by, note)
             raise Told(f"{run.place}: {DONE[act]} {trouble}") from trouble
