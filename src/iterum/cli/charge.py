@@ -13,11 +13,20 @@ from iterum.cli.common import (
     reads_session,
     table,
 )
-from iterum.core.electrical.charging import narrowing
+from iterum.core.electrical.charging import Charge, PackCharged, narrowing
 from iterum.core.sizing.size import charge
 from iterum.core.things.session import Session
 from iterum.exchange import results
 from iterum.wording import LIMIT_NAMES, between, minutes, plain, sentence, span
+
+
+def _shares(result: Charge, item: PackCharged) -> list[str]:
+    """A into a pack early, halfway and at the end, each with its range where it has one."""
+    fan = result.fan_of(item.id)
+    told = [f"{share:.2f}" for share in item.share_a]
+    if fan is None or len(result.packs) == 1:
+        return told
+    return [f"{share} ({span(band.low, band.high, 1)})" for share, band in zip(told, fan.share_a, strict=True)]
 
 
 @command("charge")
@@ -42,8 +51,8 @@ def charge_command(session: Session, as_json: bool) -> None:
         click.echo(printable(sentence(why)))
     click.echo()
     rows = [
-        (item.id, *(f"{share:.2f}" for share in item.share_a), f"{item.peak_rate_c:.2f}", f"{item.charge_mah:.0f}",
-         f"{item.end_soc * 100:.0f} %")
+        (item.id, *_shares(result, item), f"{item.peak_rate_c:.2f}, at most {result.peak_high_c(item.id):.2f}",
+         f"{item.charge_mah:.0f}", f"{item.end_soc * 100:.0f} %")
         for item in result.packs
     ]  # fmt: skip
     table(("pack", "A after 1 min", "middle", "end", "most C", "mAh in", "ends at"), rows)

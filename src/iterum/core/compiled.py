@@ -24,6 +24,7 @@ SOURCES = (
     "electrical/kernel.py",
     "electrical/plugging.py",
     "electrical/waiting.py",
+    "electrical/ways.py",
     "planning/annealing.py",
     "planning/batches.py",
     "planning/costing.py",

@@ -5,6 +5,7 @@ from typing import Any
 
 from iterum.core.amps.limits import Limit, seats_on
 from iterum.core.electrical.circuit import Trace
+from iterum.core.electrical.fan import Band, PackFan
 from iterum.core.electrical.joining import EvenedOut, Joining
 from iterum.core.match.group import Group
 from iterum.core.match.matching import LeftOut, Matching
@@ -245,6 +246,20 @@ def equalise_document(evening: EvenedOut) -> dict[str, Any]:
     }
 
 
+def pack_fan_document(fan: PackFan | None) -> dict[str, Any] | None:
+    """One pack of a charge in every way that it may be: low end, middle and high end of each figure."""
+    if fan is None:
+        return None
+
+    def ends(band: Band) -> list[float | None]:
+        return [tidy(band.low), tidy(band.middle), tidy(band.high)]
+
+    return {
+        "peak_c": ends(fan.peak_c), "over_charge_c_s": ends(fan.over_s), "charge_mah": ends(fan.charge_mah),
+        "share_a": [ends(share) for share in fan.share_a], "joined_c": ends(fan.joined_c),
+    }  # fmt: skip
+
+
 def charge_document(judged: Judged) -> dict[str, Any]:
     """What `charge` prints."""
     result = judged.charge
@@ -263,9 +278,11 @@ def charge_document(judged: Judged) -> dict[str, Any]:
             {
                 "id": item.id,
                 "peak_rate_c": tidy(item.peak_rate_c),
+                "peak_high_c": tidy(result.peak_high_c(item.id)),
                 "charge_mah": tidy(item.charge_mah),
                 "end_soc": tidy(item.end_soc),
                 "share_a": [tidy(value) for value in item.share_a],
+                "range": pack_fan_document(result.fan_of(item.id)),
             }
             for item in result.packs
         ],

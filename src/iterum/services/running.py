@@ -402,8 +402,7 @@ class RunDesk:
             return None
         rate_c = run.current_a / total_ah(place.packs)
         joined = joining(place.packs, place.rules, place.setup.port, rate_c, with_ways=False)
-        start = joined.start_of(place.packs)
-        result = charge_packs(place.packs, place.setup, place.rules, run.current_a, joined.wait_min, start)
+        result = charge_packs(place.packs, place.setup, place.rules, run.current_a, joined.start)
         return expected_of(place, result, run.card)
 
     def read_back(self, key: int, shown: Shown, expected: State, now: datetime, note: str | None = None) -> KeptRun:

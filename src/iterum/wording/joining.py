@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from iterum.wording.figures import Numbers, apart, family_label, minutes, one_of, plain
+from iterum.wording.figures import Numbers, apart, family_label, minutes, one_of, plain, span
 
 
 def _window_too_wide(numbers: Numbers) -> str:
@@ -57,7 +57,13 @@ JOINING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     ),
     "join_above_charge_c": "{id} takes up to {rate_c:.1f}C; that is above its {charge_c:.1f}C charge limit for {over_s:.0f} s.",
     "charge_fine": "No pack passes its charge C.",
-    "charge_above_c": "{id} takes up to about {rate_c:.1f}C; that is above its {charge_c:.1f}C charge limit for {over_s:.0f} s.",
+    "charge_above_c": lambda n: (
+        f"{n['id']} takes {span(n['likely_c'], n['rate_c'], 2)}C; its charge limit is {plain(n['charge_c'])}C, and it may be above that for "
+        f"{n['over_s']:.0f} s."
+    ),
+    "charge_may_pass_c": (
+        "{id} most likely stays at its charge limit of {charge_c:.1f}C; packs differ, so it may see {rate_c:.2f}C."
+    ),
     "rests_on_measured": "Rests on measured milliohms.",
     "rests_on_label": "Rests on the label's C ({kind}), which is advertising and no measurement: {source}.",
     "rests_on_default": "Rests on a default for {kind}, nothing was measured: {source}.",

@@ -107,6 +107,8 @@ SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "adapter_needed": "{id} needs an adapter, {plug} to {socket} of {board}: {current_a:.0f} A at most.",
     "adapter_unknown": "{id} needs an adapter, {plug} to {socket} of {board}; what it carries is not known here: its label "
     "says.",
+    "capacity_disputed": "{ids}: the capacity that was typed and the mAh that its charges took cannot both be true. "
+    "Charge it alone from rest to full, or type the capacity again; until then its ranges are wide.",
     "narrow_by_charge": "One logged charge alone, from rest to full, narrows this for {ids}.",
     "narrow_by_mohm": "Measured milliohms narrow the end of it for {ids}.",
     "no_budget": "No budget is known for {source}: what it still holds is not counted.",

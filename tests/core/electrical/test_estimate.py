@@ -10,7 +10,7 @@ from iterum.core.electrical.estimate import as_one_pack, estimate, minutes_to_vo
 from iterum.core.electrical.resistance import Use
 from tests.conftest import even
 
-TIME_ERROR, MIXED_ERROR, ENERGY_ERROR = 0.05, 0.13, 0.01
+TIME_ERROR, MIXED_ERROR, ENERGY_ERROR = 0.03, 0.13, 0.01
 
 
 def quick(packs, current_a, power_w):

@@ -47,7 +47,7 @@ class TestWaiting:
         verdict = joining(packs, RULES, rate_c=1.0)
         if not verdict.passes or gap <= 2:
             return
-        charging = run(verdict.start, Feeding(sum(one.capacity_ah for one in packs)), 600.0)
+        charging = run(verdict.start.branches, Feeding(sum(one.capacity_ah for one in packs)), 600.0)
         by_id = {one.id: one for one in packs}
         for index, tag in enumerate(verdict.order):
             amps = np.maximum(charging.current_a[:, index], 0.0)

@@ -152,7 +152,7 @@ class TestLeftOut:
         }  # fmt: skip
 
     def test_a_low_pack_is_charged_up_into_reach_and_told_how_long(self):
-        (left,) = matched([even("A", 3.80), even("B", 3.81), even("low", 3.60)]).left_out
+        (left,) = matched([even("A", 3.80), even("B", 3.81), even("low", 3.60, discharge_c=40)]).left_out
         until_v, minutes = left.fix.numbers["until_v"], left.fix.numbers["minutes"]
         assert not obstacles([even("low", until_v), even("A", 3.80)], HouseRules())
         assert 15 < minutes < 35  # 8 % to about half at 1C

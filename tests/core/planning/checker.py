@@ -274,14 +274,14 @@ def _minutes(session, batch, for_heats):
     wait_min = verdict.wait_min if verdict else 0.0
     if batch["lead_min"] < batch["start_min"] + session.rules.setup_min + wait_min - 0.01:
         yield f"{batch['packs']} charge before they have evened out for {wait_min} min"
-    start = verdict.start_of(packs) if verdict else None
+    start = verdict.start if verdict else None
     rules = session.rules
     if batch["until_fraction"] < 1:  # as full as its flights need, and no less
         chemistry = packs[0].chemistry
         if batch["end_v"] < chemistry.table.rest_v(batch["until_fraction"]) - EPS:
             yield f"{batch['packs']} end at {batch['end_v']} V"
         rules = replace(rules, end_v={**rules.end_v, chemistry.name: batch["end_v"]})
-    full = charge_packs(packs, where, rules, batch["current_a"], wait_min, start)
+    full = charge_packs(packs, where, rules, batch["current_a"], start)
     given, whole = batch["full_min"] - batch["lead_min"], batch["end_min"] - batch["lead_min"]
     if given < full.minutes - 0.01:
         yield f"{batch['packs']} are not full by then: {given} of {full.minutes} min"

@@ -35,7 +35,7 @@ BENCH = Kit((Board("B", 4),), (Charger("c", (Channel("c-1", 12, 250), Channel("c
 
 def day(*heats, packs=4, volts=3.75, kit=BENCH, **rules):
     return Session(
-        tuple(even(f"P{n}", volts, max_charge_c=2) for n in range(packs)), kit, HouseRules(rate_c=2.0, **rules), heats
+        tuple(even(f"P{n}", volts, max_charge_c=2, discharge_c=40) for n in range(packs)), kit, HouseRules(rate_c=2.0, **rules), heats
     )
 
 
@@ -266,8 +266,8 @@ def test_more_packs_fly_in_a_heat_that_is_given_up_where_every_other_heat_is_sti
     """Four full by minute 48 and the two large ones by 68 is too much for three channels and one board; three of four is not."""
     dual = Charger("dual", (Channel("d1", 20, 250), Channel("d2", 20, 250)), total_power_w=500)
     kit = Kit(boards=(Board("six", 6),), chargers=(dual, Charger("small", (Channel("s", 10, 80),))))
-    small = [even(f"A{at}", volts, mah=1300) for at, volts in enumerate((3.70, 3.71, 3.755, 3.725, 4.19, 3.737, 3.58, 3.703))]
-    large = [even(f"B{at}", volts, cells=6, mah=5000) for at, volts in enumerate((3.71, 3.75))]
+    small = [even(f"A{at}", volts, mah=1300, discharge_c=40) for at, volts in enumerate((3.70, 3.71, 3.755, 3.725, 4.19, 3.737, 3.58, 3.703))]
+    large = [even(f"B{at}", volts, cells=6, mah=5000, discharge_c=40) for at, volts in enumerate((3.71, 3.75))]
     wanted = tuple(
         Wish(count, f"lipo-{cells}S", at_min, fly_min=12, rest_min=15, used_fraction=0.7)
         for at_min, cells, count in ((48, 4, 4), (68, 6, 2), (113, 4, 4), (178, 4, 4))

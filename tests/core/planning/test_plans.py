@@ -137,7 +137,7 @@ def test_as_soon_as_exhaustive_search_on_small_sessions(seed):
     session = Session(tuple(packs), kit, HouseRules(rate_c=2.0))
     plan = planned(session, chunks=20, prove=True)
     best = exhaustive(Problem(session))
-    assert plan.makespan_min <= best * 1.02 + 1.0  # the full model may add to what the estimate says
+    assert plan.makespan_min <= best * 1.03 + 1.0  # the full model may add to what the estimate says
     assert plan.bound_min <= best + 0.5
     assert plan.gap == pytest.approx(plan.makespan_min / plan.bound_min - 1)
     assert planned(session, chunks=20).gap is None  # nobody has worked out a bound: nothing is said about the best

@@ -34,7 +34,7 @@ def expected():
     packs = [even("A", 3.7), even("B", 3.7)]
     where = setup(board=BOARD)
     sizing = sized(packs, where)
-    return expect(charge_packs(packs, where, sizing.rules, 1.8, 0.0, None), 4, 4.2, 90.0)
+    return expect(charge_packs(packs, where, sizing.rules, 1.8), 4, 4.2, 90.0)
 
 
 @pytest.mark.parametrize("minute", [0.0, 55.0, 60 * 24 * 3.0, 60 * 24 * 400.0])

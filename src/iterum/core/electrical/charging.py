@@ -2,36 +2,33 @@
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from operator import attrgetter
+from functools import cached_property
 
 import numpy as np
 
 from iterum.core.amps.limits import POWER_LIMITS, Limit
-from iterum.core.electrical.circuit import ROUGH_TOLERANCE, Branch, Feeding, Trace, branch_of, run
+from iterum.core.electrical.belief import beliefs_of
+from iterum.core.electrical.circuit import FOLLOWED_S, Branch, Feeding, Trace, branch_of, run
 from iterum.core.electrical.estimate import as_one_pack, energy_to_wh, estimate
+from iterum.core.electrical.fan import Fan, PackFan, fan_of
 from iterum.core.electrical.plugging import seen_by
 from iterum.core.electrical.resistance import Basis, Use, resistance_of
+from iterum.core.electrical.waiting import Start
 from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import at_most
 from iterum.core.reasons import Reason, reason
-from iterum.core.things.curve import StateOfCharge
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import Balance, HouseRules
 from iterum.core.things.setup import Setup, least_power_w, powers_of, total_ah
 
 DAY_MIN = 24 * 60.0
 """A charge that does not end within so long is refused."""
-FOLLOWED_S = 8 * 24 * 3600.0
-"""So long a charge is followed, so that its watt-hours are those of all of it."""
 NICKEL_CHARGING_V = 1.45
 """V per cell of a nickel pack while it charges, for its watts and watt-hours. Common practice, no source."""
 BALANCE_EVERY = 5
 """Balanced at least so often where not every charge balances. Common practice, no source: every fifth or sixth."""
 BALANCE_ALLOWANCE_MIN = 20.0
 """Full balancing can add up to this; no model here predicts it, so it is a stated allowance."""
-KNOWN_TIMES, UNKNOWN_TIMES = 1.2, 2.4
-"""By how much resistance may be more than believed, where a meter or its charges told it, and where nothing did: cells
-sold under one kind were measured from 17 to 47 mOhm Ah."""
 NICKEL_FAST = (1.05, 1.2)
 """Of its mAh, what a nickel pack takes at fast rates. Common practice, no source."""
 NICKEL_SLOW, NICKEL_SLOW_C = 1.6, 0.1
@@ -40,8 +37,8 @@ NICKEL_SLOW, NICKEL_SLOW_C = 1.6, 0.1
 
 @dataclass(frozen=True)
 class PackCharged:
-    """What one pack takes. share_a : its amps at the start, in the middle and at the end, A; over_s : seconds above
-    its charge C."""
+    """What one pack takes, most likely. share_a : its amps at the start, in the middle and at the end, A; over_s :
+    seconds above its charge C."""
 
     id: str
     peak_rate_c: float
@@ -52,59 +49,112 @@ class PackCharged:
 
 
 @dataclass(frozen=True)
+class Ranges:
+    """What a charge may differ by. minutes, charge_mah : low and high end. energy_out_high_wh : into the packs."""
+
+    minutes: tuple[float, float]
+    charge_mah: tuple[float, float]
+    energy_out_high_wh: float
+    fan: Fan | None = None
+
+
+@dataclass(frozen=True)
 class Charge:
     """One predicted charge. It begins when the packs have evened out for `wait_min`.
 
-    minutes : until the amps have fallen to a tenth of those dialled, without balancing; minutes_low and minutes_high
-    the same for what the volts leave open: a meter's step, and which cell of its kind it is. charge_low_mah,
-    charge_high_mah, energy_in_high_wh : the ends of that range for what goes in; budgets, stops and timers use the
-    high one. balance_min : the allowance on top. cc_minutes : until the end volts are reached. power_limited_min : how
-    long watts, not the dial, set the amps; power_costs_min : how much longer the charge takes for it. charge_mah,
-    energy_out_wh : into the packs. energy_in_wh, peak_input_w : at the source.
-    done : False where it does not end within a day; what it takes is that of the whole charge all the same.
+    minutes : until the amps have fallen to a tenth of those dialled, without balancing, the likeliest. balance_min :
+    the allowance on top. cc_minutes : until the end volts are reached. power_limited_min : how long watts, not the
+    dial, set the amps; power_costs_min : how much longer the charge takes for it. charge_mah, energy_out_wh : into the
+    packs. peak_out_w : at the board. efficiency : from source to board. ranges : works out what all of it may differ
+    by, once it is asked for. done : False where it does not end within a day; what it takes is that of the whole
+    charge all the same.
     """
 
     trace: Trace
     current_a: float
     wait_min: float
     minutes: float
-    minutes_low: float
-    minutes_high: float
     balance_min: float
     cc_minutes: float
     power_limited_min: float
     power_costs_min: float
     power_limit: str | None
     charge_mah: float
-    charge_low_mah: float
-    charge_high_mah: float
     energy_out_wh: float
-    energy_in_wh: float
-    energy_in_high_wh: float
     peak_out_w: float
-    peak_input_w: float
+    efficiency: float
     packs: tuple[PackCharged, ...]
     done: bool
+    ranges: Callable[[], Ranges]
+
+    @cached_property
+    def _ranges(self) -> Ranges:
+        return self.ranges()
+
+    @property
+    def fan(self) -> Fan | None:
+        """The charge in every way that its packs may be; None where their volts do not tell their charge."""
+        return self._ranges.fan
+
+    @property
+    def minutes_low(self) -> float:
+        """Nine in ten take longer than the lowest twentieth, min: what no more than one in twenty undercuts."""
+        return min(self._ranges.minutes[0], self.minutes)
+
+    @property
+    def minutes_high(self) -> float:
+        """What no more than one in twenty exceeds, min; timers use it."""
+        return max(self._ranges.minutes[1], self.minutes)
+
+    @property
+    def charge_low_mah(self) -> float:
+        """mAh into the packs, the low end."""
+        return min(self._ranges.charge_mah[0], self.charge_mah)
+
+    @property
+    def charge_high_mah(self) -> float:
+        """mAh into the packs, the high end; stops use it."""
+        return max(self._ranges.charge_mah[1], self.charge_mah)
+
+    @property
+    def energy_in_wh(self) -> float:
+        """Wh out of the source, the likeliest."""
+        return self.energy_out_wh / self.efficiency
+
+    @property
+    def energy_in_high_wh(self) -> float:
+        """Wh out of the source, the high end; budgets use it."""
+        return max(self._ranges.energy_out_high_wh, self.energy_out_wh) / self.efficiency
+
+    @property
+    def peak_input_w(self) -> float:
+        """The most W out of the source."""
+        return self.peak_out_w / self.efficiency
+
+    def fan_of(self, pack_id: str) -> PackFan | None:
+        """One pack in every way. pack_id : its tag."""
+        return None if self.fan is None else next(item for item in self.fan.packs if item.id == pack_id)
+
+    def peak_high_c(self, pack_id: str) -> float:
+        """The high end of the highest C into a pack. pack_id : its tag."""
+        fan, likely = self.fan_of(pack_id), next(item for item in self.packs if item.id == pack_id)
+        return likely.peak_rate_c if fan is None else max(fan.peak_c.high, likely.peak_rate_c)
 
 
 def _at(trace: Trace, moment_s: float, index: int) -> float:
     return float(np.interp(moment_s, trace.t_s, trace.current_a[:, index]))
 
 
-def _packs_charged(
-    packs: Sequence[Pack], trace: Trace, start: Sequence[Branch], others: Sequence[Trace]
-) -> tuple[PackCharged, ...]:
-    """What each pack takes. others : the same charge at the ends of what the volts leave open; the highest C counts."""
+def _packs_charged(packs: Sequence[Pack], trace: Trace, start: Sequence[Branch]) -> tuple[PackCharged, ...]:
+    """What each pack takes, most likely."""
     end_s = float(trace.t_s[-1])
     charged = []
     for index, (seen, branch) in enumerate(zip(seen_by(packs, trace), start, strict=True)):
         share_a = (_at(trace, min(60.0, end_s), index), _at(trace, end_s / 2, index), _at(trace, end_s, index))
         taken = float(trace.soc[-1, index]) - branch.soc
-        highest_a = max(0.0, *(float(one.current_a[:, index].max()) for one in (trace, *others)))
-        rate_c = highest_a / packs[index].capacity_ah
         charge_mah = taken * branch.capacity_as / 3.6
         end_soc = min(max(float(trace.soc[-1, index]), 0.0), 1.0)
-        charged.append(PackCharged(seen.id, rate_c, seen.over_s, charge_mah, end_soc, share_a))
+        charged.append(PackCharged(seen.id, seen.into_c, seen.over_s, charge_mah, end_soc, share_a))
     return tuple(charged)
 
 
@@ -118,98 +168,59 @@ def _as_charged(packs: Sequence[Pack], joined: Sequence[Branch], lead_mohm: floa
     ]
 
 
-def _shifted(packs: Sequence[Pack], branches: Sequence[Branch], to: Callable[[StateOfCharge], float]) -> list[Branch]:
-    """The branches as they would be were every pack at another state of charge that its volts leave open.
-
-    The emptier ones also have the more resistance that cells of the kind may have, which lengthens the falling part.
-    """
-    shifted = []
-    for pack, branch in zip(packs, branches, strict=True):
-        soc = pack.soc
-        off = 0.0 if soc is None else to(soc) - pack.held
-        known = resistance_of(pack, Use.CHARGE).basis in (Basis.MEASURED, Basis.LEARNED)
-        times = (KNOWN_TIMES if known else UNKNOWN_TIMES) if off < 0 else 1.0
-        shifted.append(
-            replace(
-                branch,
-                soc=min(max(branch.soc + off, 0.0), max(branch.soc, 1.0)),
-                r0_ohm=branch.r0_ohm * times,
-                r1_ohm=branch.r1_ohm * times,
-                r2_ohm=branch.r2_ohm * times,
-            )
-        )
-    return shifted
-
-
-_LOW: Callable[[StateOfCharge], float] = attrgetter("low")
-_HIGH: Callable[[StateOfCharge], float] = attrgetter("high")
-
-
-def _put_in_mah(trace: Trace) -> float:
-    """mAh that went into the node."""
-    return float(np.sum(np.diff(trace.t_s) * (trace.feed_a[1:] + trace.feed_a[:-1]) / 2)) / 3.6
-
-
 def charge_packs(
-    packs: Sequence[Pack],
-    setup: Setup,
-    rules: HouseRules,
-    current_a: float,
-    wait_min: float = 0.0,
-    start: Sequence[Branch] | None = None,
+    packs: Sequence[Pack], setup: Setup, rules: HouseRules, current_a: float, start: Start | None = None
 ) -> Charge:
     """Charge these packs at `current_a` on this board, channel and feed.
 
-    start : the packs as they stand when the charger starts, after they have evened out for `wait_min`; None: as they
-    were read. Nothing is judged here. Raises ValueError for packs without a reading.
+    start : how they were plugged in and stand when the charger starts; None: all at once, as they were read. Nothing
+    is judged here. Raises ValueError for packs without a reading.
     """
     if packs[0].chemistry.table is None:
         return _nickel_charge(packs, setup, current_a)
-    tail = rules.tail_fraction
-    if start is None:
-        start = [branch_of(pack, setup.lead_mohm, Use.CHARGE) for pack in packs]
-    else:
-        start = _as_charged(packs, start, setup.lead_mohm)
-    end_v = packs[0].cells * rules.full_v(packs[0].chemistry)
+    tail, end_v = rules.tail_fraction, packs[0].cells * rules.full_v(packs[0].chemistry)
+    branches = [branch_of(pack, setup.lead_mohm, Use.CHARGE) for pack in packs]
+    if start is not None:
+        branches = _as_charged(packs, start.of(packs), setup.lead_mohm)
     power = min(powers_of(setup), key=lambda item: item.left_w)
     feeding = Feeding(current_a, power.left_w, end_v)
-    trace = run(start, feeding, FOLLOWED_S, tail)
+    trace = run(branches, feeding, FOLLOWED_S, tail)
     minutes = float(trace.t_s[-1]) / 60
-    slow, fast = (
-        run(_shifted(packs, start, to), feeding, FOLLOWED_S, tail, tolerance=ROUGH_TOLERANCE) for to in (_LOW, _HIGH)
-    )
-    ends = [float(end.t_s[-1]) / 60 for end in (slow, fast)]
-    put_in = [_put_in_mah(end) for end in (trace, slow, fast)]
     free_minutes = minutes
     if trace.power_limited_s > 0:
-        free_minutes = float(run(start, replace(feeding, power_w=float("inf")), FOLLOWED_S, tail).t_s[-1]) / 60
-    peak_out_w = float((trace.node_v * trace.feed_a).max())
-    efficiency = setup.feed.efficiency_from_source
-    charged = _packs_charged(packs, trace, start, (slow, fast))
+        free_minutes = float(run(branches, replace(feeding, power_w=float("inf")), FOLLOWED_S, tail).t_s[-1]) / 60
+    charged = _packs_charged(packs, trace, branches)
     # What was still going after days is reckoned to its end without the model.
     whole_wh = 0.0 if trace.done else energy_to_wh(packs, rules.full_v(packs[0].chemistry))
+
+    def ranges() -> Ranges:
+        order = packs if start is None else start.in_order(packs)
+        waits_s = (0.0,) * len(packs) if start is None else start.waits_s
+        fan = fan_of(order, waits_s, setup.lead_mohm, feeding, tail)
+        return Ranges(
+            (fan.minutes.low, fan.minutes.high),
+            (fan.charge_mah.low, fan.charge_mah.high),
+            max(fan.energy_wh.high, whole_wh),
+            fan,
+        )
+
     return Charge(
         trace=trace,
         current_a=current_a,
-        wait_min=wait_min,
+        wait_min=0.0 if start is None else start.wait_min,
         minutes=minutes,
-        minutes_low=min(*ends, minutes),
-        minutes_high=max(*ends, minutes),
         balance_min=balance_allowance_min(packs, rules),
         cc_minutes=(float(trace.t_s[-1]) if trace.end_v_at_s is None else trace.end_v_at_s) / 60,
         power_limited_min=trace.power_limited_s / 60,
         power_costs_min=minutes - free_minutes,
         power_limit=power.name if trace.power_limited_s > 0 else None,
         charge_mah=sum(item.charge_mah for item in charged),
-        charge_low_mah=min(put_in),
-        charge_high_mah=max(put_in),
         energy_out_wh=max(trace.energy_wh, whole_wh),
-        energy_in_wh=max(trace.energy_wh, whole_wh) / efficiency,
-        energy_in_high_wh=max(whole_wh, *(end.energy_wh for end in (trace, slow, fast))) / efficiency,
-        peak_out_w=peak_out_w,
-        peak_input_w=peak_out_w / efficiency,
+        peak_out_w=float((trace.node_v * trace.feed_a).max()),
+        efficiency=setup.feed.efficiency_from_source,
         packs=charged,
         done=trace.done and at_most(minutes, DAY_MIN),
+        ranges=ranges,
     )
 
 
@@ -226,30 +237,31 @@ def _nickel_charge(packs: Sequence[Pack], setup: Setup, current_a: float) -> Cha
     soc = np.array([[0.0] * len(packs), [1.0] * len(packs)])
     energy_wh = sum(ah) * node_v
     trace = Trace(t_s, np.full(2, node_v), np.full(2, current_a), amps, soc, energy_wh, None, 0.0, True, ())
-    efficiency = setup.feed.efficiency_from_source
     rates_c = [share_a / pack.capacity_ah for share_a, pack in zip(amps[0], packs, strict=True)]
     charged = tuple(
         PackCharged(pack.id, float(rate_c), 0.0, 1000 * item, 1.0, (float(share_a),) * 3)
         for pack, rate_c, item, share_a in zip(packs, rates_c, ah, amps[0], strict=True)
     )
     return Charge(
-        trace=trace, current_a=current_a, wait_min=0.0, minutes=high_min, minutes_low=low_min, minutes_high=high_min,
-        balance_min=0.0, cc_minutes=high_min, power_limited_min=0.0, power_costs_min=0.0, power_limit=None,
-        charge_mah=1000 * sum(ah),
-        charge_low_mah=0.0, charge_high_mah=1000 * sum(ah), energy_out_wh=energy_wh,
-        energy_in_wh=energy_wh / efficiency, energy_in_high_wh=energy_wh / efficiency,
-        peak_out_w=node_v * current_a, peak_input_w=node_v * current_a / efficiency, packs=charged,
-        done=at_most(high_min, DAY_MIN),
+        trace=trace, current_a=current_a, wait_min=0.0, minutes=high_min, balance_min=0.0, cc_minutes=high_min,
+        power_limited_min=0.0, power_costs_min=0.0, power_limit=None, charge_mah=1000 * sum(ah),
+        energy_out_wh=energy_wh, peak_out_w=node_v * current_a, efficiency=setup.feed.efficiency_from_source,
+        packs=charged, done=at_most(high_min, DAY_MIN),
+        ranges=lambda: Ranges((low_min, high_min), (0.0, 1000 * sum(ah)), energy_wh),
     )  # fmt: skip
 
 
 def narrowing(packs: Sequence[Pack]) -> tuple[Reason, ...]:
-    """What would narrow the ranges that are told of these packs, where anything would."""
+    """What would narrow the ranges that are told of these packs, and where what is known of one cannot all be true."""
     untaught = tuple(pack.id for pack in packs if pack.curve is not None and pack.learned is None)
     unmeasured = tuple(
         pack.id for pack in packs if resistance_of(pack, Use.CHARGE).basis not in (Basis.MEASURED, Basis.LEARNED)
     )
-    reasons = [reason("narrow_by_charge", ids=untaught)] if untaught else []
+    measured = [pack for pack in packs if pack.curve is not None and pack.reading is not None]
+    believed = beliefs_of(measured, 1.0)
+    disputed = tuple(pack.id for pack, one in zip(measured, believed, strict=True) if one.contradicted)
+    reasons = [reason("capacity_disputed", ids=disputed)] if disputed else []
+    reasons += [reason("narrow_by_charge", ids=untaught)] if untaught else []
     return (*reasons, *([reason("narrow_by_mohm", ids=unmeasured)] if unmeasured and packs[0].curve else []))
 
 

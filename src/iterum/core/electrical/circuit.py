@@ -38,6 +38,8 @@ FLOOR_C = 0.02
 """Currents under this rate are followed no more closely than this rate."""
 FIRST_STEP_S = 0.02
 LONGEST_STEP_S = 120.0
+FOLLOWED_S = 8 * 24 * 3600.0
+"""So long a charge is followed, so that its watt-hours are those of all of it."""
 MOST_CHORDS = 36
 """Between the volts of packs until where they settle is known: to a billionth of what they hold."""
 TAIL = 0.1

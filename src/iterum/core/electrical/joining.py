@@ -14,7 +14,7 @@ from itertools import pairwise
 import numpy as np
 
 from iterum.core.amps.limits import board_faults
-from iterum.core.electrical.circuit import Branch, Feeding, Trace, branch_of, run, settled
+from iterum.core.electrical.circuit import Feeding, Trace, branch_of, run, settled
 from iterum.core.electrical.estimate import minutes_to_volts
 from iterum.core.electrical.order import least_into
 from iterum.core.electrical.plugging import (
@@ -31,7 +31,7 @@ from iterum.core.electrical.plugging import (
     time_until,
 )
 from iterum.core.electrical.resistance import Basis, resistance_of
-from iterum.core.electrical.waiting import BALANCE_LEAD_A, balance_s, spread_per_cell_v, waits
+from iterum.core.electrical.waiting import BALANCE_LEAD_A, Start, balance_s, spread_per_cell_v, start_of, waits
 from iterum.core.match.group import in_plug_order, refusals, unjoinable
 from iterum.core.permit.facts import Level
 from iterum.core.quantities import at_most, ceil_to_step
@@ -64,8 +64,8 @@ class Step:
 class Joining:
     """The verdict on joining one group, and how to do it.
 
-    order : the packs as they are to be plugged in. start : the packs as branches when charging begins, in that order;
-    empty for one pack, and where the rule is broken. last_wait_min : between the last plug and the charger's start.
+    order : the packs as they are to be plugged in. start : how the packs stand when charging begins;
+    None for one pack, and where the rule is broken. last_wait_min : between the last plug and the charger's start.
     balance_a : the most amps through a balance wire if balance leads go in first; None for one pack.
     balance_first : whether they do. ways : how a group that breaks the rule could be joined after all.
     """
@@ -78,7 +78,7 @@ class Joining:
     level: Level
     reasons: tuple[Reason, ...]
     ways: tuple[Reason, ...] = ()
-    start: tuple[Branch, ...] = ()
+    start: Start | None = None
 
     @property
     def timetable(self) -> tuple[Step, ...]:
@@ -93,13 +93,6 @@ class Joining:
     def wait_min(self) -> float:
         """All waits of the timetable together, min."""
         return sum(step.wait_min for step in self.timetable)
-
-    def start_of(self, packs: Sequence[Pack]) -> tuple[Branch, ...] | None:
-        """The branches at the start of charging in the order of `packs`; None where they are as they were read."""
-        if not self.start:
-            return None
-        by_id = dict(zip(self.order, self.start, strict=True))
-        return tuple(by_id[pack.id] for pack in packs)
 
     @property
     def passes(self) -> bool:
@@ -204,7 +197,7 @@ def _in_order(order: Sequence[Pack], rules: HouseRules, port: Port, rate_c: floa
         order=tuple(pack.id for pack in order),
         plugs=plugs,
         last_wait_min=waiting.charge_min if waiting else 0.0,
-        start=waiting.start if waiting else (),
+        start=start_of(order, waiting) if waiting else None,
         balance_a=first_a,
         balance_first=wished and at_most(first_a, BALANCE_LEAD_A),
         level=level,

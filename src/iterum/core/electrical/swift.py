@@ -1,12 +1,16 @@
-"""The compiled circuit behind `circuit.run`, for processes that have loaded it."""
+"""The compiled circuit behind `circuit.run` and `fan.fan_of`, for processes that have loaded it."""
 
 from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
-from iterum.core.electrical.circuit import Branch, Feeding, Trace, hand_over_to
+from iterum.core.compiled import COMPILED, is_ready
+from iterum.core.electrical import circuit, fan
+from iterum.core.electrical.circuit import ROUGH_TOLERANCE, Branch, Feeding, Trace
 from iterum.core.electrical.kernel import MOMENTS, Branches, Fed, State, run_once
+from iterum.core.electrical.ways import Ran, Ways, room_for, run_ways
 
 
 def run_compiled(
@@ -50,4 +54,24 @@ def run_compiled(
     )
 
 
-hand_over_to(run_compiled)
+def run_ways_compiled(ways: Ways, feeding: Feeding, tail: float, limit_a: NDArray[np.float64]) -> Ran:
+    """`fan.run_plainly`, compiled.
+
+    ways : as arrays. feeding : of the node. tail : part of the amps, 0 to 1. limit_a : A by pack above which seconds
+    are counted.
+    """
+    ran = room_for(*ways.soc.shape)
+    fed = Fed(float(feeding.current_a), float(feeding.power_w), float(feeding.end_v), circuit.FOLLOWED_S, float(tail),
+              ROUGH_TOLERANCE)  # fmt: skip
+    run_ways(Ways._make(np.ascontiguousarray(array, dtype=float) for array in ways), fed, limit_a, ran)
+    return ran
+
+
+def hand_over() -> None:
+    """Let every later circuit of this process be compiled."""
+    circuit.hand_over_to(run_compiled)
+    fan.hand_over_to(run_ways_compiled)
+
+
+if COMPILED and is_ready():  # else the first page would wait until the compiler is done
+    hand_over()

@@ -168,6 +168,38 @@ class Waits:
         return run(self.plugged, Feeding(), self.evened_s, tolerance=ROUGH_TOLERANCE).last
 
 
+@dataclass(frozen=True)
+class Start:
+    """How packs were plugged in, and how they stand when the charger starts.
+
+    order : their tags as plugged in; branches, waits_s : of each in that order; s after its plug. wait_min : the waits
+    that a person keeps, together.
+    """
+
+    order: tuple[str, ...]
+    branches: tuple[Branch, ...]
+    waits_s: tuple[float, ...]
+    wait_min: float
+
+    def in_order(self, packs: Sequence[Pack]) -> tuple[Pack, ...]:
+        """The packs as they are plugged in. packs : in any order."""
+        return tuple(sorted(packs, key=lambda pack: self.order.index(pack.id)))
+
+    def of(self, packs: Sequence[Pack]) -> list[Branch]:
+        """The branches in the order of `packs`. packs : in any order."""
+        by_id = dict(zip(self.order, self.branches, strict=True))
+        return [by_id[pack.id] for pack in packs]
+
+
+def start_of(packs: Sequence[Pack], waited: Waits) -> Start:
+    """How packs stand after their waits. packs : in the order of plugging in. waited : what `waits` told of them."""
+    hand_s = HAND_S if waited.evened_s > 0 else 0.0
+    between_s = [max(wait_s, hand_s) for wait_s in waited.between_s]
+    return Start(
+        tuple(pack.id for pack in packs), waited.start, (*between_s, waited.evened_s), waited.all_min
+    )
+
+
 def waits(packs: Sequence[Pack], port: Port, rules: HouseRules, rate_c: float) -> Waits:
     """How long these packs wait to be charged. packs : in the order to plug them in.
 

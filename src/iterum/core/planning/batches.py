@@ -41,8 +41,8 @@ class Costs:
     """What one set of packs costs on one board and channel at one rate.
 
     wait_min : evening out before charging. full_min : from the start of charging until full; minutes : the balancing
-    allowance included. power_w : the most at the packs. energy_wh : into the packs. low_min,
-    high_min : the range of `full_min` by what volts leave open, where the full model was asked.
+    allowance included. power_w : the most at the packs. energy_wh : into the packs. low_min, high_min : the band of
+    `full_min`, and ways_min it in every way that the packs may be, rising, where the full model was asked.
     """
 
     current_a: float
@@ -54,6 +54,7 @@ class Costs:
     energy_wh: float
     low_min: float | None = None
     high_min: float | None = None
+    ways_min: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -88,7 +89,9 @@ class PlannedBatch:
     """mAh that go in, the likeliest; None in a plan from before that was kept."""
     early_min: float | None = None
     late_min: float | None = None
-    """When it may be full at the soonest and at the latest, by what the volts of its packs leave open."""
+    """When it may be full at the soonest and at the latest: no more than one way in twenty is outside at either end."""
+    ways_min: tuple[float, ...] = ()
+    """Minutes of its charge in every way that its packs may be, rising; none where the full model was not asked."""
 
     @property
     def choice(self) -> Choice:

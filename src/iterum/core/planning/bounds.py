@@ -319,7 +319,7 @@ class Leaders:
         if key not in self._minutes:
             end_v = rules.full_v(pack.chemistry)
             held = soc_from_rest(pack.table.cell_v, end_v) - missing
-            one = replace(as_one_pack([[pack]], 0.0), soc=np.array([held]))
+            one = replace(as_one_pack([[pack]], 0.0), soc=np.array([held]), lag_s=np.zeros(1))
             endless, amps = np.array([inf]), np.array([rate_c * pack.capacity_ah])
             self._minutes[key] = float(estimate(one, amps, endless, end_v, rules.tail_fraction).minutes[0])
         return self._minutes[key]

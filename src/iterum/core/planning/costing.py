@@ -11,9 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from iterum.core.compiled import compiled
-from iterum.core.electrical.charging import DAY_MIN, FOLLOWED_S, NICKEL_FAST, NICKEL_SLOW, NICKEL_SLOW_C
-from iterum.core.electrical.circuit import ROUGH_TOLERANCE, TOLERANCE
-from iterum.core.electrical.estimate import _PLACES, _SHARES, POINTS
+from iterum.core.electrical.charging import DAY_MIN, NICKEL_FAST, NICKEL_SLOW, NICKEL_SLOW_C
+from iterum.core.electrical.circuit import FOLLOWED_S, ROUGH_TOLERANCE, TOLERANCE
+from iterum.core.electrical.estimate import _PLACES, _SHARES, LAG_PART, POINTS
 from iterum.core.electrical.kernel import LINES, Branches, Fed, State, run
 from iterum.core.electrical.plugging import BALANCE_WIRE_MOHM, SHOWN_S
 from iterum.core.electrical.waiting import (
@@ -118,12 +118,14 @@ def minutes_of(tables: Tables, members: Whole, machine: int, board: int, amps: f
     """Minutes until full by one integral over the charge, the packs taken as one: see `estimate`."""
     packs, rules = tables.packs, tables.rules
     klass = packs[members[0]].klass
-    whole_ah = held_ah = siemens = 0.0
+    whole_ah = held_ah = siemens = lagging = 0.0
     lead_ohm = tables.board_kinds[tables.boards[board].kind].lead_ohm
     for pack in members:
         whole_ah += packs[pack].ah
         held_ah += packs[pack].ah * packs[pack].soc
-        siemens += 1 / (packs[pack].ohm + lead_ohm)
+        one = 1 / (packs[pack].ohm + lead_ohm)
+        siemens += one
+        lagging += packs[pack].lag_s * packs[pack].ohm * one * one
     if not tables.classes[klass].told:
         slow = amps / whole_ah <= NICKEL_SLOW_C + NOISE
         return 60 * whole_ah / amps * (NICKEL_MORE if slow else NICKEL_LESS)
@@ -138,12 +140,13 @@ def minutes_of(tables: Tables, members: Whole, machine: int, board: int, amps: f
     span = soc_at(table_v, end_v - cut_a * ohm) - soc
     if span <= 0:
         return 0.0
-    total = 0.0
+    total, lag = 0.0, LAG_PART * lagging / siemens * LINES / (ohm * whole_ah * 3600)
     for point in range(POINTS):
         at = (soc + span * _PLACES[point]) * LINES
         line = min(max(int(at), 0), LINES - 1)
-        rest_v = table_v[line] + (table_v[line + 1] - table_v[line]) * (at - line)
-        now_a = min(amps, (end_v - rest_v) / ohm)
+        rise_v = table_v[line + 1] - table_v[line]
+        rest_v = table_v[line] + rise_v * (at - line)
+        now_a = min(amps, (end_v - rest_v) / ohm / (1 + lag * rise_v))
         if now_a * end_v > watts:  # only then can watts be less than what volts and amps allow
             now_a = min(now_a, ((rest_v**2 + 4 * ohm * watts) ** 0.5 - rest_v) / (2 * ohm))
         total += _SHARES[point] / max(now_a, cut_a)

@@ -14,7 +14,9 @@ from time import perf_counter
 import numpy as np
 
 from iterum.core.compiled import READY, cache_folder, is_ready
-from iterum.core.electrical import swift  # noqa: F401 (every circuit of this process is compiled from now on)
+from iterum.core.electrical import swift
+from iterum.core.electrical.circuit import Feeding
+from iterum.core.electrical.fan import fan_of
 from iterum.core.planning.annealing import (
     COUNT,
     END,
@@ -450,6 +452,7 @@ def _timed_run(annealer: Annealer, heat: float, moves: int) -> float:
 def main() -> None:
     """Compile ahead: everything that a search needs is worked out once on a small made-up bench."""
     begun_s = perf_counter()
+    swift.hand_over()
     kit = Kit((Board("B", 4),), (Charger("C", (Channel("c", 10.0, 100.0),)),))
     packs = tuple(Pack(f"P{number}", "lipo", 3, 2200, reading=Reading.of_cells((3.7 + 0.01 * number,) * 3))
                   for number in range(4))  # fmt: skip
@@ -457,6 +460,7 @@ def main() -> None:
     for _ in zip(range(2), search, strict=False):
         pass
     search.soften()
+    fan_of(packs, (0.0,) * len(packs), 5.0, Feeding(2.2), 0.1)
     (cache_folder() / READY).touch()
     for before in cache_folder().parent.glob("compiled-*"):  # of sources as they were once
         if before != cache_folder():

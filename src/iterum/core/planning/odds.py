@@ -126,9 +126,9 @@ def _followed(
         took_min = planned_min - by_hand + by_hand * np.maximum(rng.normal(1.0, days.hands, tries), 0.3)
         if batch.family not in which_cell:
             which_cell[batch.family] = rng.random(tries)
-        charge_min = _charge_min(batch, which_cell[batch.family], days)
-        charge_min = charge_min * np.where(rng.random(tries) < days.backs_off, 1 + days.back_off_part, 1.0)
-        late[CAUSES.index("backs_off")] = charge_min - _charge_min(batch, which_cell[batch.family], days)
+        as_it_is = _charge_min(batch, which_cell[batch.family], days)
+        charge_min = as_it_is * np.where(rng.random(tries) < days.backs_off, 1 + days.back_off_part, 1.0)
+        late[CAUSES.index("backs_off")] = charge_min - as_it_is
         late[CAUSES.index("link")] = np.where(rng.random(tries) < days.link_lost, days.unnoticed_min, 0.0)
         charge_min = charge_min + late[CAUSES.index("link")]
         if batch.lead_min <= 0:  # it charges already
@@ -146,11 +146,15 @@ def _followed(
 
 
 def _charge_min(batch: PlannedBatch, chance: Array, days: Days) -> Array:
-    """Minutes of a charge in each try: within what its volts leave open, the planned ones the likeliest."""
+    """Minutes of a charge in each try: one of the ways that its packs may be, or what days do where those are unknown.
+
+    chance : where in all of that, 0 to 1.
+    """
+    if batch.ways_min:
+        ways_min = np.array(batch.ways_min)
+        return np.asarray(np.interp(chance, (np.arange(len(ways_min)) + 0.5) / len(ways_min), ways_min))
     likely = batch.full_min - batch.lead_min
     low, high = likely * days.minutes_low, likely * days.minutes_high
-    if batch.early_min is not None and batch.late_min is not None:
-        low, high = min(batch.early_min - batch.lead_min, low), max(batch.late_min - batch.lead_min, high)
     turn = (likely - low) / (high - low) if high > low else 0.5
     early = low + np.sqrt((high - low) * (likely - low) * chance)
     late = high - np.sqrt((high - low) * (high - likely) * (1 - chance))

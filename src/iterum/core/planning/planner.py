@@ -230,6 +230,7 @@ class Planner:
             charge_mah=charge_to_mah(packs, self.problem.rules_of(item.gene.members).full_v(packs[0].chemistry)),
             early_min=None if item.costs.low_min is None else item.lead_min + item.costs.low_min,
             late_min=None if item.costs.high_min is None else item.lead_min + item.costs.high_min,
+            ways_min=item.costs.ways_min,
             power_w=item.costs.power_w,
             energy_in_wh=item.costs.energy_wh / machine.from_source,
             power_in_w=item.costs.power_w / machine.from_source,

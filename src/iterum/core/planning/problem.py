@@ -10,12 +10,14 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from math import ceil, inf, log2
 
+import numpy as np
+
 from iterum.core.amps.limits import current_to_dial, setup_faults
 from iterum.core.electrical.charging import DAY_MIN, balance_allowance_min, charge_packs
 from iterum.core.electrical.estimate import energy_to_wh
 from iterum.core.electrical.joining import passing_order, waits_at_c
 from iterum.core.electrical.resistance import resistance_of
-from iterum.core.electrical.waiting import NO_WAIT_V, Waits, spread_per_cell_v, waits
+from iterum.core.electrical.waiting import NO_WAIT_V, Waits, spread_per_cell_v, start_of, waits
 from iterum.core.match.group import figures, group_size_limit, in_plug_order, obstacles
 from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.planning.batches import ESTIMATED_PART, Costs, Machine, PlannedBatch, batch_in_hand
@@ -455,19 +457,18 @@ class Problem(Resources):
         if costs is None or key in self.known.exact:
             return False
         packs = [self.packs[index] for index in members]
-        setup, start, wait_min = self.setup(machine, board), None, 0.0
+        setup, start = self.setup(machine, board), None
         if len(packs) > 1:
             waited = self._waits(members, costs.current_a, setup)
-            by_id = dict(zip((one.id for one in self._in_order(members, setup.port)), waited.start, strict=True))
-            start, wait_min = [by_id[one.id] for one in packs], waited.all_min
-        full = charge_packs(packs, setup, self.rules_of(members), costs.current_a, wait_min, start)
+            start = start_of(self._in_order(members, setup.port), waited)
+        full = charge_packs(packs, setup, self.rules_of(members), costs.current_a, start)
         self.known.exact[key] = replace(
             costs,
-            wait_min=wait_min,
+            wait_min=full.wait_min,
             full_min=full.minutes,
             minutes=full.minutes + full.balance_min,
-            energy_wh=full.energy_in_high_wh * setup.feed.efficiency_from_source,
             low_min=full.minutes_low,
             high_min=full.minutes_high,
+            ways_min=() if full.fan is None else tuple(np.round(np.sort(full.fan.all_minutes), 2).tolist()),
         )
         return True

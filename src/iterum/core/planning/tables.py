@@ -35,13 +35,15 @@ LINK_WATTS = ("supply_power", "source_power")
 
 MOST_CELLS = 14
 PACK = np.dtype(
-    [("klass", "i8"), ("joins", "?"), ("ah", "f8"), ("soc", "f8"), ("ohm", "f8"), ("volts", "f8"), ("measure_v", "f8"),
-     ("pack_v", "f8"), ("cell_v", "f8", MOST_CELLS), ("temp_c", "f8"), ("label_mah", "f8"), ("wish_a", "f8"),
-     ("waits_c", "f8"), ("into_c", "f8"), ("out_c", "f8"), ("energy_wh", "f8"), ("balance_min", "f8", 2),
+    [("klass", "i8"), ("joins", "?"), ("ah", "f8"), ("soc", "f8"), ("ohm", "f8"), ("lag_s", "f8"), ("volts", "f8"),
+     ("measure_v", "f8"), ("pack_v", "f8"), ("cell_v", "f8", MOST_CELLS), ("temp_c", "f8"), ("label_mah", "f8"),
+     ("wish_a", "f8"), ("waits_c", "f8"), ("into_c", "f8"), ("out_c", "f8"), ("energy_wh", "f8"),
+     ("balance_min", "f8", 2),
      ("branch", "f8", (2, 6)), ("table_v", "f8", 21)]
 )  # fmt: skip
 """One pack. klass : its class. joins : whether it may share a board. soc, ohm : for minutes, all of its resistance.
-volts : per cell. measure_v : as the house rule on matching measures. cell_v, temp_c : not a number where not known.
+lag_s : see `estimate.Combined`. volts : per cell. measure_v : as the house rule on matching measures. cell_v, temp_c :
+not a number where not known.
 wish_a : A that are wanted of it. waits_c : C for which its waits are worked out at least. into_c, out_c : what it may
 take and give. energy_wh : into it until full. balance_min : the allowance alone, and on a board. branch : for joining
 and for minutes, r0, r1, tau1, r2, tau2 without a lead, and its state of charge. table_v : of the whole pack."""
@@ -170,6 +172,7 @@ def _packs(problem: Problem) -> Rows:
                 one = branch_of(pack, 0.0, of)
                 row.branch[use] = one.r0_ohm, one.r1_ohm, one.tau1_s, one.r2_ohm, one.tau2_s, one.soc
             row.soc, row.ohm = row.branch[1, 5], row.branch[1, 0] + row.branch[1, 1] + row.branch[1, 3]
+            row.lag_s = (row.branch[1, 1] * row.branch[1, 2] + row.branch[1, 3] * row.branch[1, 4]) / row.ohm
     return rows
 
 

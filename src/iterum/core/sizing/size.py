@@ -4,10 +4,11 @@
 can do.
 """
 
+from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from math import isfinite
+from math import ceil, isfinite
 
 from iterum.core.amps.limits import (
     Limit,
@@ -21,10 +22,11 @@ from iterum.core.amps.limits import (
 from iterum.core.electrical.charging import DAY_MIN, Charge, charge_packs
 from iterum.core.electrical.estimate import energy_to_wh
 from iterum.core.electrical.joining import Joining, joining, refuse_unjoinable, rests_on_reason
+from iterum.core.electrical.waiting import OVER_SHARE
 from iterum.core.match.group import refusals
 from iterum.core.permit.facts import Level
 from iterum.core.permit.permit import permit_of
-from iterum.core.quantities import at_most, ceil_to_step, floor_to_step
+from iterum.core.quantities import at_most, ceil_to_step, difference, floor_to_step
 from iterum.core.reasons import Reason, Unsafe, each_once, reason
 from iterum.core.sizing.dial import DialCard, Share, dial_card, drop_off_rate_c, shares_of, sizing_notes
 from iterum.core.things.bench import Bench
@@ -202,7 +204,7 @@ def charged(packs: tuple[Pack, ...], setup: Setup, rules: HouseRules, current_a:
 def _charged(packs: tuple[Pack, ...], setup: Setup, rules: HouseRules, current_a: float) -> tuple[Joining, Charge]:
     """The same, worked out once; what the source still holds does not matter for it."""
     joined = joining(packs, rules, setup.port, current_a / total_ah(packs))
-    return joined, charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
+    return joined, charge_packs(packs, setup, rules, current_a, joined.start)
 
 
 def size(bench: Bench, choice: Choice) -> Sizing:
@@ -278,22 +280,20 @@ def _enough_for(place: Hookup, part: float) -> int:
 
 def _reaches_v(place: Hookup, result: Charge, joined: Joining) -> float | None:
     """V per cell, in steps of `END_STEP_V`, up to which what is left brings all of them; None where not even a step."""
-    packs, left_wh, part = place.packs, place.setup.left_wh or 0.0, place.setup.feed.efficiency_from_source
-    chemistry = packs[0].chemistry
+    packs, left_wh, chemistry = place.packs, place.setup.left_wh or 0.0, place.packs[0].chemistry
     if chemistry.table is None:
         return None
     low_v = max(chemistry.usual_low_v, *(pack.cell_v or 0.0 for pack in packs))
     end_v = floor_to_step(place.rules.full_v(chemistry), END_STEP_V)
-    while end_v > low_v + END_STEP_V / 2:
-        end_v = round(end_v - END_STEP_V, 9)
-        if energy_to_wh(packs, end_v) / part > left_wh:
-            continue
-        rules = replace(place.rules, end_v={**place.rules.end_v, chemistry.name: end_v})
-        start = joined.start_of(packs)
-        reached = charge_packs(packs, place.setup, rules, result.current_a, result.wait_min, start)
-        if at_most(reached.energy_in_high_wh, left_wh):
-            return end_v if end_v > low_v else None
-    return None
+
+    def fits(lower: int) -> bool:
+        rules = replace(place.rules, end_v={**place.rules.end_v, chemistry.name: round(end_v - lower * END_STEP_V, 9)})
+        reached = charge_packs(packs, place.setup, rules, result.current_a, joined.start)
+        return at_most(reached.energy_in_high_wh, left_wh)
+
+    steps = range(1, ceil(difference(end_v, low_v) / END_STEP_V))  # more of them take less
+    first = bisect_left(steps, True, key=fits)
+    return round(end_v - steps[first] * END_STEP_V, 9) if first < len(steps) else None
 
 
 def too_long(result: Charge) -> Reason:
@@ -333,7 +333,7 @@ def charge(bench: Bench, choice: Choice) -> Judged:
     refuse_unjoinable(packs)
     current_a, limits, broken = _amps(place)
     joined = joining(packs, rules, setup.port, current_a / total_ah(packs))
-    result = charge_packs(packs, setup, rules, current_a, joined.wait_min, joined.start_of(packs))
+    result = charge_packs(packs, setup, rules, current_a, joined.start)
     budget = budget_of(place, result, joined)
     if budget is not None and budget.short:
         short = _short(budget, packs)
@@ -341,12 +341,7 @@ def charge(bench: Bench, choice: Choice) -> Judged:
         limits = (*limits, Limit("source_energy", 0.0, short))
     endless = () if result.done else (too_long(result),)
     stops = (*against(bench, place), *broken, *endless, *(() if joined.passes else joined.reasons))
-    notes = tuple(
-        reason("charge_above_c", id=item.id, rate_c=item.peak_rate_c, charge_c=pack.charge_c, over_s=item.over_s)
-        for pack, item in zip(packs, result.packs, strict=True)
-        if not at_most(item.peak_rate_c, pack.max_charge_a / pack.capacity_ah * OVER_C) and item.over_s >= 1
-    )
-    notes = (*sizing_notes(packs, setup, current_a / total_ah(packs), rules), *notes)
+    notes = (*sizing_notes(packs, setup, current_a / total_ah(packs), rules), *over_c(packs, result))
     careful = [item for item in notes if item.code not in _REMARKS]
     level = Level.STOP if stops else Level.LOOK if careful else Level.FIT
     reasons = (*stops, *notes) or (reason("charge_fine"),)
@@ -354,7 +349,27 @@ def charge(bench: Bench, choice: Choice) -> Judged:
     return Judged(result, choice, limits, joined, budget, level, (*reasons, *told))
 
 
-_REMARKS = frozenset({"no_label_c", "backs_off", "lihv_label", "no_budget", "adapter_needed", "full", "full_by_charge"})
+def over_c(packs: Sequence[Pack], result: Charge) -> tuple[Reason, ...]:
+    """Packs that pass their charge C, or may pass it where they differ from what is likeliest.
+
+    result : their charge.
+    """
+    notes = []
+    for pack, item in zip(packs, result.packs, strict=True):
+        limit_c, high_c, fan = pack.max_charge_a / pack.capacity_ah, result.peak_high_c(item.id), result.fan_of(item.id)
+        over_s = item.over_s if fan is None else max(fan.over_s.high, item.over_s)
+        if at_most(high_c, limit_c * OVER_C) or over_s < 1:
+            continue
+        numbers = {"likely_c": item.peak_rate_c, "rate_c": high_c, "charge_c": pack.charge_c, "over_s": over_s}
+        likely = not at_most(item.peak_rate_c, limit_c * OVER_C) or not at_most(high_c, limit_c * OVER_SHARE)
+        notes.append(reason("charge_above_c" if likely else "charge_may_pass_c", id=item.id, **numbers))
+    return tuple(notes)
+
+
+_REMARKS = frozenset({
+    "charge_may_pass_c", "no_label_c", "backs_off", "lihv_label", "no_budget", "adapter_needed", "full",
+    "full_by_charge",
+})  # fmt: skip
 """Notes that tell something and ask for nothing."""
 
 

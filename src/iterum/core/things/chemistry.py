@@ -20,7 +20,8 @@ class Kind:
 
     r0 : ohmic, the usual one, for minutes. r1, r2 : of the RC pairs with time constants tau1_s, tau2_s. joining : the
     lowest ohmic one that cells of the kind were measured at, for currents between joined packs, which must not be
-    understated; the RC pairs go down with it. source : where it comes from.
+    understated; the RC pairs go down with it. source : where it comes from. spread : how far the ohmic part of cells
+    of the kind differs, one standard deviation of its logarithm.
     """
 
     label: str
@@ -31,6 +32,7 @@ class Kind:
     tau2_s: float
     joining_mohm_ah: float
     source: str
+    spread: float = 0.45
 
 
 HIGH_C, MIDDLE_C = 60.0, 25.0
@@ -48,16 +50,28 @@ LIPO_LOW = Kind(
     17,
     "Ecker2015 full-order model, doi:10.1149/2.0551509jes; joining: NMC pouch cells were measured at 17 to 24",
 )
+LIPO_UNSAID = Kind(
+    "lipo without a discharge C on its label",
+    35,
+    6,
+    10,
+    40,
+    150,
+    17,
+    "fitted to full-order models of pouch cells (docs/belief.md)",
+    0.7,
+)
 LI_ION = Kind(
     "li-ion round cells",
-    50,
-    25,
+    45,
+    15,
     20,
-    30,
+    20,
     150,
     20,
-    "an LMO/NCA pouch cell measured at 47, "
-    "doi:10.5281/zenodo.2580327, the RC pairs seen in its rests; joining: measured cells at 20 to 45",
+    "fitted to full-order models (docs/belief.md); an LMO/NCA pouch cell was measured at 47, "
+    "doi:10.5281/zenodo.2580327; joining: measured cells at 20 to 45",
+    1.0,
 )
 LIFE = Kind("life", 20, 10, 20, 10, 150, 18, "LFP cells measured at 18.8, source not at hand")
 _LIPO_KINDS = ((HIGH_C, LIPO_HIGH), (MIDDLE_C, LIPO_MIDDLE), (0.0, LIPO_LOW))
@@ -80,7 +94,8 @@ class Chemistry:
     gives_c : what a pack without a discharge C on its label may give, multiples of capacity per hour.
     joins : whether its charge ends by volts, so that packs may share a board; else by a small drop in volts (nickel).
     curve : rest volts against charge, or None where volts do not tell the charge.
-    kinds : default resistances, each from a discharge C on the label upwards, the highest first.
+    kinds : default resistances, each from a discharge C on the label upwards, the highest first. unsaid : for the
+    minutes of a pack whose label gives none, where that matters.
     end_from_v : the lowest end volts that a house rule may set; storage_range_v : the same for storage.
     known_as : what else its packs are called.
     end_choices_v : end volts between which pilots choose for each charge (common practice, no source).
@@ -107,6 +122,7 @@ class Chemistry:
     end_choices_v: tuple[float, ...] = ()
     never_v: float | None = None
     known_as: str = ""
+    unsaid: Kind | None = None
 
     @property
     def flat(self) -> bool:
@@ -130,9 +146,9 @@ CHEMISTRIES: dict[str, Chemistry] = {
     for chemistry in (
         # In the order of the fields above; volts per cell from nominal to refuse.
         Chemistry("lipo", "LiPo", 3.70, 4.20, 4.20, 4.18, 3.83, 3.5, 3.3, 3.3, 3.0, 1.0, 10.0, True, _LIPO_CURVE,
-                  _LIPO_KINDS, 3.7, (3.6, 3.95)),
+                  _LIPO_KINDS, 3.7, (3.6, 3.95), unsaid=LIPO_UNSAID),
         Chemistry("lihv", "LiHV", 3.80, 4.35, 4.35, 4.33, 3.85, 3.5, 3.3, 3.3, 3.0, 1.0, 10.0, True, _LIHV_CURVE,
-                  _LIPO_KINDS, 3.8, (3.6, 3.95)),
+                  _LIPO_KINDS, 3.8, (3.6, 3.95), unsaid=LIPO_UNSAID),
         Chemistry("li-ion", "Li-ion", 3.60, 4.20, 4.20, 4.18, 3.75, 3.0, 2.8, 3.0, 2.5, 0.5, 2.0, True, _LI_ION_CURVE,
                   ((0.0, LI_ION),), 3.6, (3.4, 3.9), end_choices_v=(4.10, 4.20), known_as="round cells"),
         # Customs end it at 3.60 or 3.65 V; a full cell falls to about 3.35 V within the hour, where 82 % rests as well.

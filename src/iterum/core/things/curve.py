@@ -72,6 +72,11 @@ class OpenCircuitTable:
         return min(max(soc_from_rest(self.cell_v, cell_v), 0.0), 1.0)
 
     @property
+    def measured(self) -> bool:
+        """Whether its volts were measured on a cell, not computed from published parameters."""
+        return self.source.startswith("measured")
+
+    @property
     def estimate(self) -> bool:
         """Whether no cell was measured for it."""
         return self.source.startswith("estimate")

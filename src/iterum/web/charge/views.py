@@ -7,7 +7,7 @@ from iterum.core.electrical.charging import Charge, charge_packs, narrowing, wat
 from iterum.core.reasons import NotThere, Reason
 from iterum.core.sizing.arrange import answer
 from iterum.core.sizing.dial import Share
-from iterum.core.sizing.size import OVER_C, Sizing, may_decide
+from iterum.core.sizing.size import Sizing, may_decide, over_c
 from iterum.core.things.bench import MAINS, Bench
 from iterum.core.things.choice import Choice
 from iterum.core.things.kit import Board, Channel, Charger
@@ -57,12 +57,9 @@ class DialPage:
         return self.sizing is not None and self.sizing.joining.passes
 
     @property
-    def over_label(self) -> bool:
-        """Whether a pack takes more than its label says, if only for a moment."""
-        return self.sizing is not None and any(
-            item.peak_rate_c > pack.charge_c * OVER_C
-            for item, pack in zip(self.sizing.charge.packs, self.packs, strict=True)
-        )
+    def over_label(self) -> tuple[Reason, ...]:
+        """Packs that take more than their label says, or may take it."""
+        return () if self.sizing is None else over_c(self.packs, self.sizing.charge)
 
     @property
     def shares_in_order(self) -> list[Share]:
@@ -115,8 +112,7 @@ def _ends(sizing: Sizing) -> tuple[EndChoice, ...]:
     ends = []
     for end_v in chemistry.end_choices_v:
         rules = replace(sizing.rules, end_v={**sizing.rules.end_v, chemistry.name: end_v})
-        start = sizing.joining.start_of(sizing.packs)
-        result = charge_packs(sizing.packs, sizing.setup, rules, sizing.current_a, sizing.joining.wait_min, start)
+        result = charge_packs(sizing.packs, sizing.setup, rules, sizing.current_a, sizing.joining.start)
         ends.append(EndChoice(end_v, abs(end_v - now_v) < 0.001, result))
     return tuple(ends)
 
