@@ -5,6 +5,7 @@ from datetime import timedelta
 import pytest
 
 from iterum.core.planning.batches import PlannedBatch
+from iterum.core.planning.plan import WishOutcome
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.rounds import ChargeKey
 from iterum.core.season.agenda import Do
@@ -12,6 +13,8 @@ from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
 from iterum.core.things.choice import Choice
 from iterum.core.things.kit import Channel, Charger
+from iterum.core.things.session import Wish
+from iterum.exchange.heats import Heat
 from iterum.services.running import RunDesk
 from iterum.services.watching import TYPED, Watcher
 from tests.conftest import NOON, even
@@ -61,6 +64,18 @@ def test_a_plan_followed_from_batch_to_batch(agenda_of, store):
     runs.act(key, Act.STOP, State.CHARGING, later)
     after, swap = runs.agenda(later)
     assert (after.do, after.off, swap.off) == (Do.READ_AFTER, ("A",), ("A",))
+
+
+def test_a_heat_that_moved_is_called_at_its_new_moment_and_one_that_was_taken_away_is_not(agenda_of):
+    runs, desk, _ = agenda_of
+    moved, gone = (Wish(1, "lipo-4S", at_min, name, fly_min=10) for at_min, name in ((60, "One"), (90, "Two")))
+    desk.set_heats([Heat(NOON + timedelta(minutes=wish.at_min), wish) for wish in (moved, gone)], NOON)
+    told = tuple(WishOutcome(wish, True, 1, wish.at_min, ("A",)) for wish in (moved, gone))
+    desk.keep_plan(KeptPlan(NOON, "soonest", PlanRecord(wanted=told), desk.revision()))
+    assert [(item.heat, item.at) for item in runs.agenda(NOON)] == [
+        ("One", NOON + timedelta(minutes=60)), ("Two", NOON + timedelta(minutes=90))]  # fmt: skip
+    desk.set_heats([Heat(NOON + timedelta(minutes=75), moved)], NOON)
+    assert [(item.heat, item.at) for item in runs.agenda(NOON)] == [("One", NOON + timedelta(minutes=75))]
 
 
 def test_what_no_plan_follows_comes_off_when_it_is_balanced(agenda_of):

@@ -389,6 +389,20 @@ class TestHeats:
         visitor.post("/heats/move", key=heats[0].key, by_min="-5")
         assert desk(demo_app).heats()[0].at == before[0] - timedelta(minutes=5)
 
+    def test_the_plan_in_force_follows_a_heat_that_moves_and_one_that_is_taken_away(self, visitor, demo_app):
+        planned(visitor, prefer="steadiest")
+        one, two = desk(demo_app).heats()[:2]
+        moved = visitor.post("/heats/move", key=one.key, by_min="10", follow_redirects=True)
+        assert "The plan is being made again." in moved.text
+        demo_app.extensions["iterum"]["plan_desk"].job.wait(60)
+        visitor.post("/heats/gone", key=two.key)
+        demo_app.extensions["iterum"]["plan_desk"].job.wait(60)
+        kept = desk(demo_app).latest_plan()
+        told = {item.wish.name: kept.moment(item.wish.at_min) for item in kept.plan.wanted}
+        assert told[one.wish.name] == one.at + timedelta(minutes=10)
+        assert two.wish.name not in told
+        assert "Something changed since this plan" not in visitor.get("/plan").text
+
     def test_a_table_and_a_calendar_come_in_whole_or_not_at_all(self, visitor, demo_app):
         before = desk(demo_app).heats()
         answer = visitor.post("/heats/paste", table="16:00\tA\t2S LiPo\t2\t8\nxx\tB\t2S LiPo\t2")

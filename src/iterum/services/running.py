@@ -124,7 +124,8 @@ class RunDesk:
         if kept is not None:
             ran = self.since(kept.made_at - BATCH_LONGEST, now)
             begun = [frozenset(run.packs) for run, _ in ran if not run.over_by(kept.made_at)]
-        return agenda(in_hand, kept, begun, now)
+        heats = [(heat.at, heat.wish) for heat in self._desk.heats()]
+        return agenda(in_hand, kept, begun, heats, now)
 
     def look(self, key: int, now: datetime) -> RunLook:
         """A run with its readings, findings and outlook. Raises NotThere."""

@@ -10,6 +10,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import BEFORE_CHARGE, LIVE, Act, State
+from iterum.core.things.session import Wish
 
 BATCH_LONGEST = timedelta(days=2)
 """Batches in hand are not older than this."""
@@ -63,19 +64,24 @@ class ToDo:
 
 
 def agenda(
-    in_hand: Sequence[InHand], kept: KeptPlan | None, begun: Iterable[frozenset[str]], now: datetime
+    in_hand: Sequence[InHand],
+    kept: KeptPlan | None,
+    begun: Iterable[frozenset[str]],
+    heats: Sequence[tuple[datetime, Wish]],
+    now: datetime,
 ) -> tuple[ToDo, ...]:
     """Everything to be done, in the order of time; what is in somebody's hands comes first.
 
     kept : the plan in force, None without one. begun : packs of each batch that was not over when it was made, however
-    often they went on.
+    often they went on. heats : as they stand now, each with its moment: the plan may be older than what moved or was
+    taken away.
     """
     waiting = _to_begin(kept, begun, {tag for item in in_hand for tag in item.run.packs}) if kept else []
     taken = {(batch.channel, batch.board) for batch in waiting}
     todos = [todo for item in in_hand for todo in _of_run(item, taken, now)]
     if kept is not None:
         todos += [_swap(kept, batch, in_hand, waiting) for batch in waiting]
-        todos += _heats(kept, now)
+        todos += _heats(kept, heats, now)
     return tuple(sorted(todos, key=lambda todo: (todo.do is not Do.GO_ON, todo.at)))
 
 
@@ -130,12 +136,18 @@ def _swap(kept: KeptPlan, batch: PlannedBatch, in_hand: Sequence[InHand], waitin
     return ToDo(Do.SWAP, max([at, *ends]), run, off=run.packs, off_channel=run.place, batch=batch)
 
 
-def _heats(kept: KeptPlan, now: datetime) -> list[ToDo]:
-    """Heats of the plan still to come, each with who flies, and those that are given up."""
-    todos = []
+def _heats(kept: KeptPlan, heats: Sequence[tuple[datetime, Wish]], now: datetime) -> list[ToDo]:
+    """Heats of the plan still to come, each with who flies, and those that are given up, at their moments of now."""
+    todos, left = [], [heat for heat in heats if heat[1].is_heat]
     for item in kept.plan.wanted:
-        at = kept.moment(item.wish.at_min)
-        if not item.wish.is_heat or at < now:
+        planned_at = kept.moment(item.wish.at_min)
+        same = [heat for heat in left if (heat[1].name, heat[1].family) == (item.wish.name, item.wish.family)]
+        if not item.wish.is_heat or not same:  # none: it was taken away since
+            continue
+        heat = min(same, key=lambda one: abs(one[0] - planned_at))
+        left.remove(heat)
+        at = heat[0]
+        if at < now:
             continue
         odds = item.odds if item.met else None
         todos.append(ToDo(

@@ -15,6 +15,7 @@ from iterum.exchange.heats import AHEAD, COLUMNS, Heat, calendar_text, heat_from
 from iterum.web.context import desk, now, undoable
 from iterum.web.figures import figure, whole
 from iterum.web.heats.board import board
+from iterum.web.plan.routes import plan_again
 
 blueprint = Blueprint("heats", __name__, url_prefix="/heats", template_folder="templates")
 
@@ -107,8 +108,13 @@ def save() -> str | AnyResponse | tuple[str, int]:
         heats.append(heat)
     with undoable(f"{_named(heat)} written down") as told:
         desk().set_heats(heats, now())
-        told.text = f"{_named(heat)} is written down. Plan again to have packs ready for it."
+        told.text = f"{_named(heat)} is written down. {_follow()}"
     return redirect(url_for("heats.page"))
+
+
+def _follow() -> str:
+    """Have the plan follow the heats; what is said of it."""
+    return "The plan is being made again." if plan_again() else "No plan has them yet."
 
 
 def _named(heat: Heat) -> str:
@@ -133,7 +139,7 @@ def move() -> AnyResponse:
     what = f"{_named(heats[number])}{more} moved by {by_min:+g} min"
     with undoable(what) as told:
         desk().set_heats(heats, now())
-        told.text = f"{what}. Plan again to follow."
+        told.text = f"{what}. {_follow()}"
     if request.form.get("picked") != "yes":
         return redirect(url_for("heats.page"))
     return redirect(url_for("heats.page", pick=heats[number].key))
@@ -144,8 +150,10 @@ def gone() -> AnyResponse:
     """Take a heat away."""
     heat, number = _heat(request.form.get("key", ""))
     heats = [*desk().heats()[:number], *desk().heats()[number + 1 :]]
-    with undoable(f"{_named(heat)} is taken away"):
+    what = f"{_named(heat)} is taken away"
+    with undoable(what) as told:
         desk().set_heats(heats, now())
+        told.text = f"{what}. {_follow()}"
     return redirect(url_for("heats.page"))
 
 
@@ -182,7 +190,7 @@ def _take(heats: Sequence[Heat]) -> AnyResponse:
     kept = [heat for heat in desk().heats() if (heat.at, heat.wish.name) not in new]
     with undoable(f"{len(heats)} heats brought in") as told:
         desk().set_heats([*kept, *heats], now())
-        told.text = f"{len(heats)} heats are written down. Plan again to have packs ready for them."
+        told.text = f"{len(heats)} heats are written down. {_follow()}"
     return redirect(url_for("heats.page"))
 
 

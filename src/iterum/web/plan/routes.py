@@ -29,6 +29,8 @@ FIRST_S = 4.0
 """Seconds of search for the plan that is made on arrival."""
 SECONDS = (2.0, 5.0, 20.0)
 COMPARE = "compare"
+AGAIN_S = 3.0
+"""How long a plan is looked for that is made again because something happened."""
 PREFERENCES = {
     Prefer.SOONEST: "All full soonest",
     Prefer.GENTLEST: "Gentlest on the packs",
@@ -109,6 +111,14 @@ def begin() -> AnyResponse:
     job = plan_desk().begin(plan_job(preferences, seconds, request.form.get("follow") == "yes"))
     job.wait(0.4)  # a small session is planned by then, and the page arrives whole
     return redirect(url_for("plan.page"))
+
+
+def plan_again() -> bool:
+    """Begin to make the plan in force again from what is true now; False where there is none."""
+    kept = desk().latest_plans()
+    if kept:
+        plan_desk().begin(plan_job((Prefer(kept[0].prefer),), AGAIN_S, True))
+    return bool(kept)
 
 
 def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -> PlanJob:

@@ -3,13 +3,12 @@
 from flask import Blueprint, flash, g, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere
 from iterum.core.season.run import LIVE
-from iterum.web.context import came_late, desk, incidents, now, plan_desk, runs
+from iterum.web.context import came_late, desk, incidents, now, runs
 from iterum.web.figures import whole
 from iterum.web.keys import KEYS
-from iterum.web.plan.routes import plan_job
+from iterum.web.plan.routes import plan_again
 from iterum.web.troubles import TROUBLES
 
 blueprint = Blueprint("wrong", __name__, url_prefix="/wrong", template_folder="templates")
@@ -44,8 +43,7 @@ def write_down() -> Response:
         flash(f"Iterum cannot stop {', '.join(by_hand)}: stop it at the charger.", "care")
     if late:
         g.pop("now")  # it happened then; what follows from it is planned from the present
-    if desk().latest_plan() is not None:
-        plan_desk().begin(plan_job((Prefer(desk().latest_plans()[0].prefer),), 3.0, True))
+    if plan_again():
         flash("The plan is being made again without them.")
     return redirect(url_for("wrong.page", see=kind, done="yes"))
 
