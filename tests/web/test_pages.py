@@ -11,12 +11,14 @@ from itertools import product
 import pytest
 
 from iterum.core.electrical.joining import joining
+from iterum.core.sizing.arrange import answer
 from iterum.core.things.kit import Board, Channel, Charger, Kit, Source
 from iterum.core.things.rules import HouseRules
 from iterum.core.things.session import Session
 from iterum.exchange.session import dumps, parse
 from iterum.web.app import MAX_REQUEST_BYTES
 from iterum.web.match.join import join_steps
+from iterum.web.plan.views import timer_min
 from iterum.wording import minutes
 from tests.conftest import NOON, even
 from tests.web.conftest import Seen, Visitor, planned, spoken
@@ -433,6 +435,16 @@ class TestRunSheet:
             assert all(tag in page for tag in batch.packs)
             assert f"{batch.current_a:.1f} A" in page
         assert "16.8 V" in page
+
+    def test_the_timer_of_the_run_sheet_is_the_one_of_the_dial_card(self, visitor, demo_app):
+        self.planned(visitor)
+        session, compared = desk(demo_app).session(), 0
+        for batch in desk(demo_app).latest_plan().plan.batches:
+            if set(batch.rounds) == {1} and batch.lead_min > 0:
+                compared += 1
+                _, sizing, _ = answer(session.bench, batch.choice)
+                assert timer_min(batch, session) == sizing.dial.timer_min, batch.packs
+        assert compared >= 3
 
 
 class TestForms:

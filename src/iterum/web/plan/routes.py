@@ -20,7 +20,7 @@ from iterum.web.choices import choice_fields
 from iterum.web.context import desk, now, plan_desk, runs
 from iterum.web.figures import figure, whole
 from iterum.web.plan.calendar import bench_calendar
-from iterum.web.plan.views import PlanPage, chosen_batch, plan_page
+from iterum.web.plan.views import PlanPage, chosen_batch, plan_page, timer_min
 from iterum.wording import about, sentence
 
 blueprint = Blueprint("plan", __name__, url_prefix="/plan", template_folder="templates")
@@ -199,7 +199,8 @@ def sheet() -> str:
     session = desk().session()
     shown = plan_page(kept, session, desk().revision(), now())
     ends_v = [_ends_v(batch, session.rules) for batch in kept.plan.batches]
-    return render_template("plan/sheet.html", shown=shown, rules=session.rules, ends_v=ends_v)
+    timers_min = [timer_min(batch, session) for batch in kept.plan.batches]
+    return render_template("plan/sheet.html", shown=shown, rules=session.rules, ends_v=ends_v, timers_min=timers_min)
 
 
 def _ends_v(batch: PlannedBatch, rules: HouseRules) -> float | None:

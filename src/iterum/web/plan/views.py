@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
-from iterum.core.electrical.charging import BALANCE_ALLOWANCE_MIN
+from iterum.core.electrical.charging import BALANCE_ALLOWANCE_MIN, balance_allowance_min
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan, PlanRecord, Unplanned
 from iterum.core.quantities import at_most
@@ -80,12 +80,6 @@ class PlanPage:
         ]
         return sorted((*self.todos, *only_off), key=lambda todo: todo.at)
 
-    def timer_min(self, batch: PlannedBatch) -> float:
-        """The safety timer to set for a batch, minutes from when its charge begins."""
-        likely_min, balance_min = batch.end_min - batch.lead_min, batch.end_min - batch.full_min
-        longest_min = (batch.late_min or batch.full_min) - batch.lead_min + balance_min
-        return safety_timer_min(likely_min, longest_min, TIMER_FACTOR)
-
     def balanced(self, batch: PlannedBatch) -> bool:
         """Whether it stays on for all of its balancing, not only until its heat."""
         return batch.end_min - batch.full_min > BALANCE_ALLOWANCE_MIN - 0.5
@@ -97,6 +91,16 @@ class PlanPage:
     def clock(self, minute: float) -> datetime:
         """The time of day of a minute of the plan."""
         return self.kept.moment(minute)
+
+
+def timer_min(batch: PlannedBatch, session: Session) -> float:
+    """The safety timer of a batch, minutes from when its charge begins: the one that its dial card tells."""
+    bench, by_id = session.bench, {pack.id: pack for pack in session.packs}
+    packs = [by_id[tag] for tag in batch.packs if tag in by_id]
+    balance_min = balance_allowance_min(packs, bench.rules) if packs else 0.0
+    likely_min, longest_min = ((end_min or batch.full_min) - batch.lead_min + balance_min
+                               for end_min in (batch.full_min, batch.late_min))  # fmt: skip
+    return safety_timer_min(likely_min, longest_min, TIMER_FACTOR)
 
 
 def named_of(session: Session) -> day_strip.Named:
