@@ -55,6 +55,11 @@ function isMeant(entry, event) {
   );
 }
 
+/* Keys that a field does not take for text: in one for figures no letter is any that it names. */
+function actsIn(field, key) {
+  return key.length === 1 && (field.dataset.actsOn ?? "").includes(key.toLowerCase());
+}
+
 function act(entry, event) {
   const [name, ...rest] = entry.does.split(" ");
   return ACTS[name](rest.join(" "), event.key);
@@ -108,7 +113,7 @@ export function startKeys() {
   document.addEventListener("keydown", (event) => {
     const modified = event.ctrlKey || event.metaKey || event.altKey;
     const off = root.dataset.keys !== "on" && !event.target.matches("[data-digits]");
-    if (off || modified || event.defaultPrevented || isText(event.target)) {
+    if (off || modified || event.defaultPrevented || (isText(event.target) && !actsIn(event.target, event.key))) {
       return;
     }
     if (list.some((entry) => isMeant(entry, event) && act(entry, event))) {
