@@ -95,6 +95,12 @@ def test_charges_leave_fewer_ways_and_a_narrower_band_that_holds():
     assert high - low < 0.5 * (fresh_high - fresh_low)
 
 
+def test_a_budget_counts_more_than_what_is_likely_and_a_timer_as_well():
+    result = charge_packs([even("A", 3.80)], setup(), HouseRules(), 1.8)
+    assert result.energy_in_high_wh > 1.05 * result.energy_in_wh
+    assert result.minutes_high > 1.1 * result.minutes
+
+
 def test_packs_of_one_label_teach_each_other_a_little():
     points = taught([3.62, 3.70, 3.78, 3.90]).learned.points
     assert width(even("A", 3.75, like=points)) < 0.8 * width(even("A", 3.75))

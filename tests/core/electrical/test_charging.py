@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.electrical.charging import charge_packs
+from iterum.core.electrical.charging import charge_packs, nickel_minutes
 from iterum.core.permit.facts import Level
 from iterum.core.reasons import Unsafe
 from iterum.core.things.chemistry import CHEMISTRIES
@@ -46,6 +46,24 @@ class TestCommonPractice:
         assert result.minutes == pytest.approx(71, abs=2)
         assert (result.power_limit, result.peak_out_w) == ("channel_power", pytest.approx(80))
         assert result.minutes - result.power_costs_min == pytest.approx(50, abs=2)
+
+    def test_of_several_watts_the_least_sets_the_amps_and_is_named(self):
+        channel = Channel("ch", 20, 300)
+        tight = Charger("c", (channel,), total_power_w=80)
+        where = Setup(None, channel, feed_of(tight, Kit()))
+        result = charge_packs([even("A", AT_20_PERCENT, cells=6, mah=5000, discharge_c=45)], where, RULES, 5.0)
+        assert (result.power_limit, result.peak_out_w) == ("charger_power", pytest.approx(80))
+
+    def test_a_nickel_pack_takes_sixteen_hours_at_a_tenth_of_c_and_a_fifth_more_than_its_mah_at_fast_rates(self):
+        """IEC 61951-2 (from memory): 16 hours at 0.1C; the rest is common practice, no source."""
+        one = even("N", 1.25, cells=6, mah=2000, chemistry="nimh")
+        assert nickel_minutes([one], 0.2) == pytest.approx((10.5 * 60, 16 * 60))
+        assert nickel_minutes([one], 1.0) == pytest.approx((126, 144))
+        fast = charge_packs([one], setup(), RULES, 1.0)
+        assert (fast.minutes_low, fast.minutes_high) == pytest.approx((126, 144))
+        assert (fast.charge_low_mah, fast.charge_high_mah) == pytest.approx((0, 2400))
+        assert fast.done
+        assert fast.fan is None
 
     def test_balancing_is_an_allowance_of_its_own(self):
         assert charge_packs([of_2200(3.8)], setup(), RULES, 2.2).balance_min == 20

@@ -158,6 +158,17 @@ class TestEveningOut:
         assert by_id["P2"].peak_current_a < 0 < by_id["P0"].peak_current_a
         assert at_once.packs[0].peak_current_a > by_id["P0"].peak_current_a
 
+    def test_the_pack_that_is_asked_to_be_last_is_judged_as_the_last(self):
+        packs = high_c(3.78, 3.80, 3.82)
+        for last in ("P0", "P1", "P2"):
+            verdict = even_out(packs, RULES, plugged_last=last).joining
+            assert verdict.order[-1] == last
+            assert verdict.plugs[-1].id == last
+        apart = high_c(3.60, 3.90, 3.92)
+        asked = even_out(apart, RULES, plugged_last="P0").joining
+        assert not asked.passes
+        assert asked.order[-1] == "P0"
+
     def test_times_are_when_the_currents_fall_for_good(self):
         evening = even_out(high_c(3.72, 3.80), RULES)
         amps = abs(evening.trace.current_a[:, 0])

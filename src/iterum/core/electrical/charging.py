@@ -50,11 +50,10 @@ class PackCharged:
 
 @dataclass(frozen=True)
 class Ranges:
-    """What a charge may differ by. minutes, charge_mah : low and high end. energy_out_high_wh : into the packs."""
+    """What a charge may differ by. minutes, charge_mah : low and high end."""
 
     minutes: tuple[float, float]
     charge_mah: tuple[float, float]
-    energy_out_high_wh: float
     fan: Fan | None = None
 
 
@@ -67,7 +66,8 @@ class Charge:
     dial, set the amps; power_costs_min : how much longer the charge takes for it. charge_mah, energy_out_wh : into the
     packs. peak_out_w : at the board. efficiency : from source to board. ranges : works out what all of it may differ
     by, once it is asked for. done : False where it does not end within a day; what it takes is that of the whole
-    charge all the same.
+    charge all the same. energy_out_high_wh : Wh into the packs at most, each at the cautious end of what its volts
+    leave open: what a budget counts, added up pack by pack, so that a plan and a card count the same.
     """
 
     trace: Trace
@@ -81,6 +81,7 @@ class Charge:
     power_limit: str | None
     charge_mah: float
     energy_out_wh: float
+    energy_out_high_wh: float
     peak_out_w: float
     efficiency: float
     packs: tuple[PackCharged, ...]
@@ -124,7 +125,7 @@ class Charge:
     @property
     def energy_in_high_wh(self) -> float:
         """Wh out of the source, the high end; budgets use it."""
-        return max(self._ranges.energy_out_high_wh, self.energy_out_wh) / self.efficiency
+        return max(self.energy_out_high_wh, self.energy_out_wh) / self.efficiency
 
     @property
     def peak_input_w(self) -> float:
@@ -190,8 +191,7 @@ def charge_packs(
     if trace.power_limited_s > 0:
         free_minutes = float(run(branches, replace(feeding, power_w=float("inf")), FOLLOWED_S, tail).t_s[-1]) / 60
     charged = _packs_charged(packs, trace, branches)
-    # What was still going after days is reckoned to its end without the model.
-    whole_wh = 0.0 if trace.done else energy_to_wh(packs, rules.full_v(packs[0].chemistry))
+    whole_wh = energy_to_wh(packs, rules.full_v(packs[0].chemistry))
 
     def ranges() -> Ranges:
         order = packs if start is None else start.in_order(packs)
@@ -200,7 +200,6 @@ def charge_packs(
         return Ranges(
             (fan.minutes.low, fan.minutes.high),
             (fan.charge_mah.low, fan.charge_mah.high),
-            max(fan.energy_wh.high, whole_wh),
             fan,
         )
 
@@ -215,7 +214,9 @@ def charge_packs(
         power_costs_min=minutes - free_minutes,
         power_limit=power.name if trace.power_limited_s > 0 else None,
         charge_mah=sum(item.charge_mah for item in charged),
-        energy_out_wh=max(trace.energy_wh, whole_wh),
+        # What was still going after days is counted to its end without the model.
+        energy_out_wh=trace.energy_wh if trace.done else max(trace.energy_wh, whole_wh),
+        energy_out_high_wh=whole_wh,
         peak_out_w=float((trace.node_v * trace.feed_a).max()),
         efficiency=setup.feed.efficiency_from_source,
         packs=charged,
@@ -245,9 +246,10 @@ def _nickel_charge(packs: Sequence[Pack], setup: Setup, current_a: float) -> Cha
     return Charge(
         trace=trace, current_a=current_a, wait_min=0.0, minutes=high_min, balance_min=0.0, cc_minutes=high_min,
         power_limited_min=0.0, power_costs_min=0.0, power_limit=None, charge_mah=1000 * sum(ah),
-        energy_out_wh=energy_wh, peak_out_w=node_v * current_a, efficiency=setup.feed.efficiency_from_source,
+        energy_out_wh=energy_wh, energy_out_high_wh=energy_wh, peak_out_w=node_v * current_a,
+        efficiency=setup.feed.efficiency_from_source,
         packs=charged, done=at_most(high_min, DAY_MIN),
-        ranges=lambda: Ranges((low_min, high_min), (0.0, 1000 * sum(ah)), energy_wh),
+        ranges=lambda: Ranges((low_min, high_min), (0.0, 1000 * sum(ah))),
     )  # fmt: skip
 
 

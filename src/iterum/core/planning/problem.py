@@ -467,6 +467,7 @@ class Problem(Resources):
             wait_min=full.wait_min,
             full_min=full.minutes,
             minutes=full.minutes + full.balance_min,
+            energy_wh=full.energy_in_high_wh * setup.feed.efficiency_from_source,
             low_min=full.minutes_low,
             high_min=full.minutes_high,
             ways_min=() if full.fan is None else tuple(np.round(np.sort(full.fan.all_minutes), 2).tolist()),
