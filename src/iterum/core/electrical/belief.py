@@ -22,7 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from iterum.core.electrical.resistance import AT_C, LAWS, Basis, Use, inverse_kelvin, resistance_of
-from iterum.core.things.curve import METER_RESOLUTION_V, KnownPoint, soc_from_rest
+from iterum.core.things.curve import METER_RESOLUTION_V, STEPS, KnownPoint
 from iterum.core.things.packs import Pack
 
 Array = NDArray[np.float64]
@@ -155,7 +155,7 @@ def _ways(pack: Pack, place: int, count: int) -> tuple[Array, Array]:
     return uniform, normal
 
 
-@lru_cache(maxsize=4096)
+@lru_cache(maxsize=1024)
 def _belief(pack: Pack, rate_c: float, place: int) -> Belief:
     curve = pack.chemistry.curve
     if curve is None or pack.reading is None:
@@ -219,7 +219,10 @@ def _evidence(pack: Pack) -> tuple[_Charged, ...]:
 
 def _soc_at(table_v: Array, cell_v: Array) -> Array:
     """State of charge of each way at rest volts per cell, going on straight past empty and full."""
-    return np.array([soc_from_rest(table, float(v)) for table, v in zip(table_v, cell_v, strict=True)])
+    row, line = np.arange(len(table_v)), (table_v <= cell_v[:, None]).sum(axis=1) - 1
+    line = np.clip(line, 0, STEPS - 1)
+    low_v = table_v[row, line]
+    return np.asarray((line + (cell_v - low_v) / (table_v[row, line + 1] - low_v)) / STEPS)
 
 
 def _beside(table_v: Array, capacity_ah: Array, evidence: Sequence[_Charged], rest: Array) -> Array:
