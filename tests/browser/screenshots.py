@@ -44,7 +44,7 @@ VIEWS = {
     "rules": ("/rules", WIDE, "day"),
 }
 
-TALL = {"dial", "plan"}
+TALL = {"dial", "pack", "plan"}
 
 
 def main(names: list[str]) -> None:

@@ -62,7 +62,7 @@ JOINING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
         f"{n['over_s']:.0f} s."
     ),
     "charge_may_pass_c": (
-        "{id} most likely stays at its charge limit of {charge_c:.1f}C; packs differ, so it may see {rate_c:.2f}C."
+        "{id} most likely stays within its charge limit of {charge_c:.1f}C; packs differ, so it may see {rate_c:.2f}C."
     ),
     "rests_on_measured": "Rests on measured milliohms.",
     "rests_on_label": "Rests on the label's C ({kind}), which is advertising and no measurement: {source}.",
