@@ -15,7 +15,7 @@ from iterum.core.planning.history import Flown, Past
 from iterum.core.planning.offers import offers
 from iterum.core.planning.plan import BatchWhy, Plan, Progress, Relaxed, with_odds
 from iterum.core.planning.planner import Planner
-from iterum.core.planning.proving import LEAST_S
+from iterum.core.planning.proving import is_worth_it
 from iterum.core.planning.record import KeptPlan, Offer, PlanRecord, record_of
 from iterum.core.planning.replan import Replanner, changes
 from iterum.core.planning.schedule import Gene
@@ -82,7 +82,7 @@ def make_plan(
     planner = (
         Replanner(session, follow.batches, follow.now_min, prefer, flown=follow.flown)
         if follow
-        else Planner(session, prefer, threads=_threads(seconds))
+        else Planner(session, prefer, threads=_threads(len(session.packs), seconds))
     )
     others = [planner.search.candidate(tuple(genes)) for genes in known]
     if others:
@@ -109,10 +109,10 @@ def make_plan(
     return Made(plan, explain(planner.problem, plan), tuple(relaxed))
 
 
-def _threads(seconds: float) -> int:
+def _threads(packs: int, seconds: float) -> int:
     """Threads of search: one for each core, less one where a helper works out a bound beside them."""
     cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
-    return max(cores - (seconds >= LEAST_S), 1)
+    return max(cores - is_worth_it(packs, seconds), 1)
 
 
 _Step = TypeVar("_Step")

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from iterum.core.compiled import compiled, entry
 from iterum.core.electrical.kernel import State
-from iterum.core.planning.costing import charged_min, estimated, joined, may_share
+from iterum.core.planning.costing import INF, charged_min, estimated, joined, may_share
 from iterum.core.planning.schedule import EPS, VISIT_GAP_MIN
 from iterum.core.planning.score import CUSHION_MIN, KIND_C
 from iterum.core.planning.tables import Tables
@@ -30,7 +30,8 @@ AMPS, WAIT, FULL, MINUTES, WATTS, WH = range(6)
 START, LEAD, FULL_AT, END = range(4)
 SOONEST, GENTLEST, FEWEST_VISITS, STEADIEST = range(4)
 MISSING, LATE = 1e4, 20.0
-LATER = 1e9
+LATER, BROKEN = 1e9, 1e17
+"""Minutes that never come; the weight of a plan that holds a batch which may not be."""
 ROW = np.dtype(
     [("many", "i8"), ("machine", "i8"), ("board", "i8"), ("part", "i8"), ("mark", "i8"), ("exact", "?"),
      ("costs", "f8", 6), ("times", "f8", 4)]
@@ -39,10 +40,20 @@ ROW = np.dtype(
 exact : whether the costs are those of the full circuit. times : no start below 0 where it is not placed."""
 KEPT = 1 << 15
 """Sets of packs, and costs, that are remembered at once."""
+SPREADS, SPREAD_V = 16, 0.01
+"""Steps of spread by which waits are learned, and their size, V per cell."""
+LEARNS_WAIT, LEARNS_LONGER = 0.2, 0.05
+"""How much the newest figure counts in what is learned; found by trial."""
+OFTEN_REFUSED = 0.04
+"""Part of sets that the joining rule refuses from which on every batch is worked out before it is taken."""
 TRIES = 6
 """Partners that a move looks at before it gives up."""
-LAST_FIRST = 0.25
-"""How often a move begins with the batch that ends last."""
+LAST, BESIDE_LAST = 0.12, 0.5
+"""A move begins so often with the batch that ends last, and, up to the second figure, with one on its channel or board."""
+TO_FREE = 0.6
+"""How often a batch that moves goes to the channel of two that is free first."""
+NEAR = 0.7
+"""How often a batch changes its turn with one on the same channel or board: others hardly matter to it."""
 
 
 COUNT, FREES, POOLS = range(3)
@@ -63,7 +74,7 @@ class Plan(NamedTuple):
 class Lines(NamedTuple):
     """What is taken. low, high, counts : from, until and how many, rising, of channels, then boards, then hands.
     level_min, level_w, levels : of each shared limit, the W that are drawn from a moment on, in steps. used_wh : of
-    sources."""
+    sources. load_min : minutes that are to be put on each channel and board."""
 
     low: Array
     high: Array
@@ -72,6 +83,7 @@ class Lines(NamedTuple):
     level_w: Array
     levels: Whole
     used_wh: Array
+    load_min: Array
 
 
 class Asked(NamedTuple):
@@ -88,13 +100,21 @@ class Asked(NamedTuple):
 
 
 class Memory(NamedTuple):
-    """What was worked out of sets of packs, by key at open addresses. filled : how much there is of each."""
+    """What was worked out of sets of packs, by key at open addresses. filled : how much there is of each.
+
+    waits_min, longer : what was learned of it for sets that are not worked out yet: the wait by class and spread of
+    volts, negative where nothing is known; by class, alone and together, how many times the integral the charge took.
+    joins : how many sets were joined, and how many of them were refused.
+    """
 
     join_key: Whole
     join: Array
     cost_key: Whole
     cost_min: Array
     filled: Whole
+    waits_min: Array
+    longer: Array
+    joins: Whole
 
 
 class Hand(NamedTuple):
@@ -189,6 +209,7 @@ def make_exact(tables: Tables, plan: Plan, row: int, memory: Memory) -> bool:
             memory.join_key[at] = join_key
             memory.filled[0] += 1
             memory.join[at, 0] = joined(tables, members, kind, rate_c, start)
+            learn_wait(tables, memory, members, memory.join[at, 0])
             memory.join[at, 1 : 1 + count] = start.soc
             memory.join[at, 1 + count : 1 + 2 * count] = start.u1
             memory.join[at, 1 + 2 * count : 1 + 3 * count] = start.u2
@@ -205,6 +226,10 @@ def make_exact(tables: Tables, plan: Plan, row: int, memory: Memory) -> bool:
         memory.cost_key[at] = cost_key
         memory.filled[1] += 1
         memory.cost_min[at] = charged_min(tables, members, plan.rows[row].machine, board, amps, start)
+        if memory.cost_min[at] > 0 and plan.rows[row].costs[FULL] > 0:
+            klass = tables.packs[members[0]].klass
+            times = memory.cost_min[at] / plan.rows[row].costs[FULL]
+            memory.longer[klass, min(count, 2) - 1] *= 1 + LEARNS_LONGER * (min(max(times, 0.5), 2.0) - 1)
     full_min = memory.cost_min[at]
     if full_min < 0:
         return False
@@ -215,14 +240,44 @@ def make_exact(tables: Tables, plan: Plan, row: int, memory: Memory) -> bool:
 
 
 @compiled
-def reckon(tables: Tables, plan: Plan, row: int, marks: Whole) -> bool:
-    """The costs of a batch that has changed, by the integral; False where it cannot be charged so."""
+def spread_of(tables: Tables, members: Whole) -> int:
+    """In which step the spread of volts of packs lies."""
+    low_v, high_v = INF, -INF
+    for pack in members:
+        low_v, high_v = min(low_v, tables.packs[pack].volts), max(high_v, tables.packs[pack].volts)
+    return min(int((high_v - low_v) / SPREAD_V + 0.5), SPREADS - 1)
+
+
+@compiled
+def learn_wait(tables: Tables, memory: Memory, members: Whole, wait_min: float) -> None:
+    """Note what joining took, negative where it was refused, for sets alike."""
+    memory.joins[0] += 1
+    if wait_min < 0:
+        memory.joins[1] += 1
+        return
+    klass, spread = tables.packs[members[0]].klass, spread_of(tables, members)
+    known_min = memory.waits_min[klass, spread]
+    part = 1.0 if known_min < 0 else LEARNS_WAIT
+    memory.waits_min[klass, spread] = (1 - part) * max(known_min, 0.0) + part * wait_min
+
+
+@compiled
+def reckon(tables: Tables, plan: Plan, row: int, memory: Memory, marks: Whole) -> bool:
+    """The costs of a batch that has changed, by the integral and by what was learned of sets alike; False where it
+    cannot be charged so."""
     members = plan.members[row, : plan.rows[row].many]
     cost = estimated(tables, members, plan.rows[row].machine, plan.rows[row].board, plan.rows[row].part)
     if cost.amps <= 0:
         return False
-    for at in range(6):
-        plan.rows[row].costs[at] = cost[at]
+    klass, count = tables.packs[members[0]].klass, len(members)
+    full_min = cost.full_min * memory.longer[klass, min(count, 2) - 1]
+    plan.rows[row].costs[AMPS], plan.rows[row].costs[FULL] = cost.amps, full_min
+    plan.rows[row].costs[MINUTES] = cost.minutes + full_min - cost.full_min
+    plan.rows[row].costs[WATTS], plan.rows[row].costs[WH] = cost.watts, cost.energy_wh
+    wait_min = 0.0
+    if count > 1:
+        wait_min = max(memory.waits_min[klass, spread_of(tables, members)], 0.0)
+    plan.rows[row].costs[WAIT] = wait_min
     mark = 0
     for pack in members:
         mark ^= marks[pack]
@@ -415,6 +470,31 @@ def decode(tables: Tables, plan: Plan, lines: Lines, fixed: Lines, asked: Asked,
 
 
 @compiled
+def least_weight(tables: Tables, plan: Plan, lines: Lines, asked: Asked) -> float:
+    """What a plan weighs at least where every pack is wanted: no channel and no board is done before the minutes that
+    it has, hands neither, and no batch before its own. Two parts of a large board count as one."""
+    machines, load_min = len(tables.machines), lines.load_min
+    load_min[:] = 0.0
+    whole_min = last = hands_min = 0.0
+    shortest_min = LATER
+    for turn in range(plan.heads[COUNT]):
+        row = plan.order[turn]
+        by_hand_min = tables.rules.setup_min + plan.rows[row].costs[WAIT]
+        minutes = by_hand_min + plan.rows[row].costs[MINUTES]
+        whole_min, hands_min = whole_min + minutes, hands_min + by_hand_min
+        shortest_min = min(shortest_min, plan.rows[row].costs[MINUTES])
+        machine, board = plan.rows[row].machine, plan.rows[row].board
+        load_min[machine] += minutes
+        last = max(last, load_min[machine])
+        if board >= 0:
+            line = machines + tables.boards[board].parts[0]
+            load_min[line] += minutes
+            last = max(last, load_min[line])
+    last = max(last, hands_min + shortest_min)
+    return last + asked.by_ends * whole_min / max(plan.heads[COUNT], 1)
+
+
+@compiled
 def visits(lines: Lines) -> int:
     """How often hands come to the bench: see `schedule.visits_of`."""
     hands, until, count = len(lines.counts) - 1, -LATER, 0
@@ -461,15 +541,16 @@ def short_of_wishes(tables: Tables, plan: Plan, asked: Asked, times: Array) -> f
 
 
 @compiled
-def filled(tables: Tables, plan: Plan, packs: Whole, most: int) -> None:
-    """Batches of up to so many of these packs, filled in turn: each goes into the first one that it may join. They are
-    put into rows one after another, without a place."""
+def filled(tables: Tables, plan: Plan, packs: Whole, sizes: Whole) -> None:
+    """Batches of these packs, filled in turn: each goes into the first one that it may join. They are put into rows one
+    after another, without a place. sizes : the most packs of the first, the second, and so on, and from the front again.
+    """
     plan.heads[COUNT] = 0
     for pack in packs:
         put_somewhere = False
         for row in range(plan.heads[COUNT]):
             size = plan.rows[row].many
-            if size < most and tables.packs[plan.members[row, 0]].klass == tables.packs[pack].klass:
+            if size < sizes[row % len(sizes)] and tables.packs[plan.members[row, 0]].klass == tables.packs[pack].klass:
                 more = put_in(plan.members[row, :size], pack)
                 if may_share(tables, more) and board_for(tables, size + 1, tables.packs[pack].klass) > -2:
                     plan.members[row, : size + 1] = more
@@ -494,6 +575,12 @@ def board_for(tables: Tables, size: int, klass: int) -> int:
 
 
 @compiled
+def free_at(lines: Lines, line: int) -> float:
+    """When the last that is on a channel or board ends."""
+    return lines.high[line, lines.counts[line] - 1] if lines.counts[line] else 0.0
+
+
+@compiled
 def dispatch(tables: Tables, work: Work, parts: int) -> None:
     """Give each batch of `work.now`, in turn, the channel, board and rate at which it ends first; rows that nothing
     charges are dropped into the pool.
@@ -509,13 +596,16 @@ def dispatch(tables: Tables, work: Work, parts: int) -> None:
         best, best_machine, best_board, best_part = 2 * LATER, -1, -1, 0
         for machine in range(len(tables.machines)):
             plan.rows[row].machine = machine
+            machine_min = free_at(lines, machine)
             for board in range(-1, (len(tables.boards) - 1)):
-                if not board_fits(tables, board, size, klass):
+                if machine_min >= best or not board_fits(tables, board, size, klass):
+                    continue
+                if board >= 0 and free_at(lines, len(tables.machines) + tables.boards[board].parts[0]) >= best:
                     continue
                 plan.rows[row].board = board
                 for part in range(parts):
                     plan.rows[row].part = part
-                    if not reckon(tables, plan, row, work.marks):
+                    if not reckon(tables, plan, row, work.memory, work.marks):
                         continue
                     start = earliest(tables, plan, row, lines, 0.0)
                     end = start + plan.rows[row].costs[MINUTES]
@@ -529,7 +619,7 @@ def dispatch(tables: Tables, work: Work, parts: int) -> None:
             plan.heads[FREES] += 1
             continue
         plan.rows[row].machine, plan.rows[row].board, plan.rows[row].part = best_machine, best_board, best_part
-        reckon(tables, plan, row, work.marks)
+        reckon(tables, plan, row, work.memory, work.marks)
         place(tables, plan, row, lines)
         plan.order[kept] = row
         kept += 1
@@ -545,7 +635,7 @@ def exact_now(tables: Tables, work: Work) -> None:
     while turn < plan.heads[COUNT]:
         row = plan.order[turn]
         good = plan.rows[row].exact or (
-            reckon(tables, plan, row, work.marks) and make_exact(tables, plan, row, work.memory)
+            reckon(tables, plan, row, work.memory, work.marks) and make_exact(tables, plan, row, work.memory)
         )
         if not good and plan.rows[row].many > 1:
             members = plan.members[row, : plan.rows[row].many].copy()
@@ -572,7 +662,7 @@ def anywhere(tables: Tables, work: Work, row: int) -> bool:
     plan.rows[row].board, plan.rows[row].part = -1, 0
     for machine in range(len(tables.machines)):
         plan.rows[row].machine = machine
-        if reckon(tables, plan, row, work.marks) and make_exact(tables, plan, row, work.memory):
+        if reckon(tables, plan, row, work.memory, work.marks) and make_exact(tables, plan, row, work.memory):
             return True
     return False
 
@@ -622,15 +712,55 @@ def copy_plan(source: Plan, target: Plan) -> None:
 
 @compiled
 def some_turn(hand: Hand) -> int:
-    """A batch by its place in the order: any, or, now and then, the one that ends last."""
+    """A batch by its place in the order: any, or one that the end of the plan hangs on."""
+    plan, pick = hand.plan, draw(hand.luck)
+    if pick > BESIDE_LAST:
+        return below(hand.luck, plan.heads[COUNT])
+    latest, found = -1.0, 0
+    for turn in range(plan.heads[COUNT]):
+        if hand.ends[plan.order[turn]] > latest:
+            latest, found = hand.ends[plan.order[turn]], turn
+    return found if pick < LAST else beside(hand, found)
+
+
+@compiled
+def beside(hand: Hand, turn: int) -> int:
+    """The turn of a batch on the same channel or board as another one, or of that one itself."""
     plan = hand.plan
-    if draw(hand.luck) < LAST_FIRST:
-        latest, found = -1.0, 0
-        for turn in range(plan.heads[COUNT]):
-            if hand.ends[plan.order[turn]] > latest:
-                latest, found = hand.ends[plan.order[turn]], turn
-        return found
-    return below(hand.luck, plan.heads[COUNT])
+    row, many = plan.order[turn], 0
+    for other in range(plan.heads[COUNT]):
+        many += shares_place(plan, plan.order[other], row)
+    left = below(hand.luck, many)
+    for other in range(plan.heads[COUNT]):
+        if shares_place(plan, plan.order[other], row):
+            if left == 0:
+                return other
+            left -= 1
+    return turn
+
+
+@compiled
+def shares_place(plan: Plan, row: int, other: int) -> bool:
+    """Whether two batches want the same channel or the same board."""
+    same = plan.rows[row].board >= 0 and plan.rows[row].board == plan.rows[other].board
+    return same or plan.rows[row].machine == plan.rows[other].machine
+
+
+@compiled
+def some_machine(tables: Tables, hand: Hand) -> int:
+    """A channel: any, or of two the one that is free first."""
+    one = below(hand.luck, len(tables.machines))
+    if draw(hand.luck) > TO_FREE:
+        return one
+    two = below(hand.luck, len(tables.machines))
+    ends_one = ends_two = 0.0
+    for turn in range(hand.plan.heads[COUNT]):
+        row = hand.plan.order[turn]
+        if hand.plan.rows[row].machine == one:
+            ends_one = max(ends_one, hand.ends[row])
+        elif hand.plan.rows[row].machine == two:
+            ends_two = max(ends_two, hand.ends[row])
+    return one if ends_one <= ends_two else two
 
 
 @compiled
@@ -731,7 +861,8 @@ def reorder(hand: Hand) -> bool:
     plan = hand.plan
     if plan.heads[COUNT] < 2:
         return False
-    old, new = some_turn(hand), below(hand.luck, plan.heads[COUNT])
+    old = some_turn(hand)
+    new = beside(hand, old) if draw(hand.luck) < NEAR else below(hand.luck, plan.heads[COUNT])
     row = plan.order[old]
     if draw(hand.luck) < 0.2:
         plan.order[old], plan.order[new] = plan.order[new], row
@@ -751,7 +882,7 @@ def move_place(tables: Tables, hand: Hand) -> bool:
     row, pick = plan.order[some_turn(hand)], draw(hand.luck)
     klass = tables.packs[plan.members[row, 0]].klass
     if pick < 0.55:
-        plan.rows[row].machine = below(hand.luck, len(tables.machines))
+        plan.rows[row].machine = some_machine(tables, hand)
         if pick < 0.2:
             plan.rows[row].board = some_board(tables, plan.rows[row].many, klass, hand.luck)
         touch(hand, row)
@@ -812,7 +943,7 @@ def split(tables: Tables, hand: Hand) -> bool:
     if not firsts or not rests:
         return False
     new = new_row(plan, below(hand.luck, plan.heads[COUNT] + 1))
-    plan.rows[new].machine, plan.rows[new].part, plan.rows[new].board = below(hand.luck, len(tables.machines)), 0, -1
+    plan.rows[new].machine, plan.rows[new].part, plan.rows[new].board = some_machine(tables, hand), 0, -1
     return set_members(tables, hand, row, first[:firsts].copy()) and set_members(tables, hand, new, rest[:rests].copy())
 
 
@@ -941,22 +1072,71 @@ def undo(work: Work) -> None:
 
 
 @compiled
-def taken(tables: Tables, work: Work, asked: Asked, enough: float) -> float:
-    """The weight of what was tried where it is at most `enough`, worked out by the full circuit; else more."""
-    plan, changed = work.hand.plan, False
+def taken(tables: Tables, work: Work, asked: Asked, enough: float, best: float) -> float:
+    """The weight of what was tried where it is at most `enough`; else more.
+
+    best : a plan that weighs less is worked out by the full circuit first, every batch of it; 1e18 for any.
+    """
+    plan = work.hand.plan
     for at in range(work.hand.touched[0]):
-        if not reckon(tables, plan, work.hand.touched[at + 1], work.marks):
+        if not reckon(tables, plan, work.hand.touched[at + 1], work.memory, work.marks):
             return enough + LATER
+    by_end = asked.prefer == SOONEST or asked.prefer == STEADIEST
+    if by_end and not len(asked.wish_class) and not plan.heads[POOLS]:
+        least = least_weight(tables, plan, work.lines, asked)
+        if least > enough + EPS:
+            return least
     weight = decode(tables, plan, work.lines, work.fixed, asked, enough, work.times)
-    if weight > enough:
+    if weight > enough or weight >= best:
         return weight
-    for at in range(work.hand.touched[0]):
-        row = work.hand.touched[at + 1]
-        estimate = plan.rows[row].costs[FULL]
+    changed = False
+    for turn in range(plan.heads[COUNT]):
+        row = plan.order[turn]
+        if plan.rows[row].exact:
+            continue
+        full_min, wait_min = plan.rows[row].costs[FULL], plan.rows[row].costs[WAIT]
         if not make_exact(tables, plan, row, work.memory):
-            return enough + LATER
-        changed = changed or plan.rows[row].costs[FULL] != estimate or plan.rows[row].costs[WAIT] > 0
+            is_new = False
+            for at in range(work.hand.touched[0]):
+                is_new = is_new or work.hand.touched[at + 1] == row
+            return enough + LATER if is_new else BROKEN
+        changed = changed or plan.rows[row].costs[FULL] != full_min or plan.rows[row].costs[WAIT] != wait_min
     return decode(tables, plan, work.lines, work.fixed, asked, enough, work.times) if changed else weight
+
+
+@compiled
+def learned(tables: Tables, work: Work, asked: Asked) -> bool:
+    """Take over into `work.now` what was worked out of batches that the move did not touch; whether there was any."""
+    some = False
+    for turn in range(work.now.heads[COUNT]):
+        row = work.now.order[turn]
+        if work.now.rows[row].exact or not work.hand.plan.rows[row].exact:
+            continue
+        is_new = False
+        for at in range(work.hand.touched[0]):
+            is_new = is_new or work.hand.touched[at + 1] == row
+        if not is_new:
+            copy_row(work.hand.plan, work.now, row)
+            some = True
+    return some
+
+
+@compiled
+def back_to_best(work: Work, weights: Array) -> None:
+    """Go on from the best plan."""
+    copy_plan(work.best, work.now)
+    copy_plan(work.best, work.hand.plan)
+    note_ends(work)
+    weights[0] = weights[1]
+
+
+@compiled
+def note_ends(work: Work) -> None:
+    """When the batches of `work.now` end."""
+    for at in range(work.now.heads[COUNT]):
+        row = work.now.order[at]
+        placed = work.now.rows[row].times[START] >= 0
+        work.hand.ends[row] = work.now.rows[row].times[END] if placed else -1.0
 
 
 @entry
@@ -974,12 +1154,12 @@ def gentler(tables: Tables, work: Work, asked: Asked, parts: int) -> None:
         before = plan.rows[row].part
         for part in range(parts - 1, before, -1):
             plan.rows[row].part = part
-            good = reckon(tables, plan, row, work.marks) and make_exact(tables, plan, row, work.memory)
+            good = reckon(tables, plan, row, work.memory, work.marks) and make_exact(tables, plan, row, work.memory)
             if good and decode(tables, plan, lines, work.fixed, asked, 1e18, work.times) <= weight + EPS:
                 break
             plan.rows[row].part = before
         if plan.rows[row].part == before:
-            reckon(tables, plan, row, work.marks)
+            reckon(tables, plan, row, work.memory, work.marks)
             make_exact(tables, plan, row, work.memory)
 
 
@@ -996,7 +1176,7 @@ def weigh(tables: Tables, work: Work, asked: Asked, of_best: bool) -> float:
 
 
 @compiled
-def least_min(tables: Tables, plan: Plan, row: int, marks: Whole) -> float:
+def least_min(tables: Tables, plan: Plan, row: int, memory: Memory, marks: Whole) -> float:
     """Minutes of a batch, balancing included, where it is charged fastest; LATER where nothing charges it."""
     klass, least = tables.packs[plan.members[row, 0]].klass, LATER
     for machine in range(len(tables.machines)):
@@ -1009,7 +1189,7 @@ def least_min(tables: Tables, plan: Plan, row: int, marks: Whole) -> float:
         for board in range(-1, len(tables.boards) - 1):
             if board_fits(tables, board, plan.rows[row].many, klass):
                 plan.rows[row].board = board
-                if reckon(tables, plan, row, marks):
+                if reckon(tables, plan, row, memory, marks):
                     least = min(least, plan.rows[row].costs[MINUTES])
     return least
 
@@ -1025,13 +1205,13 @@ def keep_best(tables: Tables, work: Work, keep: int, lean: bool) -> None:
         for pack in plan.members[plan.order[turn], : plan.rows[plan.order[turn]].many]:
             if spare < len(plan.rows):
                 plan.rows[spare].many, plan.members[spare, 0] = 1, pack
-                lone_min[pack] = least_min(tables, plan, spare, work.marks)
+                lone_min[pack] = least_min(tables, plan, spare, work.memory, work.marks)
     saved, rank = np.zeros(count), np.zeros(count, np.int64)
     for row in range(count):
         if plan.rows[row].many > 1:
             for pack in plan.members[row, : plan.rows[row].many]:
                 saved[row] += lone_min[pack]
-            saved[row] -= least_min(tables, plan, row, work.marks)
+            saved[row] -= least_min(tables, plan, row, work.memory, work.marks)
     rank[np.argsort(-saved)] = np.arange(count)
     for row in range(count):
         while plan.rows[row].many > 1 and rank[row] >= keep:
@@ -1043,7 +1223,7 @@ def keep_best(tables: Tables, work: Work, keep: int, lean: bool) -> None:
     minutes, wh = np.zeros(plan.heads[COUNT]), np.zeros(plan.heads[COUNT])
     for row in range(plan.heads[COUNT]):
         alone = plan.rows[row].many == 1
-        minutes[row] = lone_min[plan.members[row, 0]] if alone else least_min(tables, plan, row, work.marks)
+        minutes[row] = lone_min[plan.members[row, 0]] if alone else least_min(tables, plan, row, work.memory, work.marks)
         if lean:
             for pack in plan.members[row, : plan.rows[row].many]:
                 wh[row] += tables.packs[pack].energy_wh / plan.rows[row].many
@@ -1051,15 +1231,17 @@ def keep_best(tables: Tables, work: Work, keep: int, lean: bool) -> None:
 
 
 @entry
-def start_with(tables: Tables, work: Work, asked: Asked, packs: Whole, most: int, keep: int, lean: bool) -> float:
+def start_with(
+    tables: Tables, work: Work, asked: Asked, packs: Whole, sizes: Whole, keep: int, lean: bool
+) -> float:  # fmt: skip
     """Fill batches of up to so many packs in turn, the best of them kept, each where it ends first, as `work.now`; what
     that weighs.
 
-    packs : those to charge, in the order to take them. keep : batches of several packs that are kept at most. lean :
+    packs : those to charge, in the order to take them. sizes : see `filled`. keep : batches of several packs that are kept at most. lean :
     whether those that need little energy come first, not those that take long.
     """
     plan = work.now
-    filled(tables, plan, packs, most)
+    filled(tables, plan, packs, sizes)
     keep_best(tables, work, keep, lean)
     plan.heads[POOLS], plan.heads[FREES] = 0, 0
     for row in range(len(plan.order) - 1, plan.heads[COUNT] - 1, -1):
@@ -1079,10 +1261,14 @@ def start_with(tables: Tables, work: Work, asked: Asked, packs: Whole, most: int
 
 
 @entry
-def anneal(tables: Tables, work: Work, asked: Asked, heat: float, moves: int, weights: Array) -> int:
+def anneal(
+    tables: Tables, work: Work, asked: Asked, heat: float, moves: int, weights: Array, lightly: bool
+) -> int:  # fmt: skip
     """So many moves at one temperature; how many were taken.
 
     heat : what a worse plan may weigh more, above 0. weights (2) : of `work.now` and of `work.best`, changed in place.
+    lightly : go on from plans that are judged by the integral and by what was learned; only a plan that would be the
+    best is worked out by the full circuit. Not done where the joining rule often refuses.
     """
     count = 0
     if not work.now.heads[COUNT]:
@@ -1093,19 +1279,26 @@ def anneal(tables: Tables, work: Work, asked: Asked, heat: float, moves: int, we
             undo(work)
             continue
         enough = weights[0] - heat * log(1.0 - draw(work.hand.luck))
-        weight = taken(tables, work, asked, enough)
+        lazy = lightly and work.memory.joins[1] <= OFTEN_REFUSED * work.memory.joins[0]
+        weight = taken(tables, work, asked, enough, weights[1] if lazy else 1e18)
+        if weight >= BROKEN:
+            back_to_best(work, weights)
+            continue
         if weight > enough:
+            some = lightly and learned(tables, work, asked)
             undo(work)
+            if some:
+                weights[0] = decode(tables, work.now, work.lines, work.fixed, asked, 1e18, work.times)
             continue
         count += 1
+        if lightly:
+            learned(tables, work, asked)
         copy_order(work.hand.plan, work.now)
         for at in range(work.hand.touched[0]):
             copy_row(work.hand.plan, work.now, work.hand.touched[at + 1])
         for at in range(work.now.heads[COUNT]):
-            row = work.now.order[at]
-            copy_times(work.hand.plan, work.now, row)
-            placed = work.now.rows[row].times[START] >= 0
-            work.hand.ends[row] = work.now.rows[row].times[END] if placed else -1.0
+            copy_times(work.hand.plan, work.now, work.now.order[at])
+        note_ends(work)
         weights[0] = weight
         if weight < weights[1]:
             weights[1] = weight

@@ -26,6 +26,7 @@ from iterum.core.planning.annealing import (
     POOLS,
     ROW,
     SOONEST,
+    SPREADS,
     START,
     STEADIEST,
     Asked,
@@ -96,16 +97,16 @@ class Annealer:
         self.weights[0] = weight
         return weight
 
-    def start(self, packs: Sequence[int], most: int, keep: int, lean: bool) -> float:
+    def start(self, packs: Sequence[int], sizes: Sequence[int], keep: int, lean: bool) -> float:
         """Begin from batches of up to so many packs, filled in turn, each where it ends first; what they weigh.
 
-        packs : those to charge, in the order to take them. keep : batches of several packs that are kept at most, those
+        packs : those to charge, in the order to take them. sizes : of the first batch, the second, and so on. keep : batches of several packs that are kept at most, those
         that save most; the packs of the others are charged by themselves. lean : whether those that need little energy
         come first.
         """
         work = self.work
         chosen = np.array(packs, dtype=np.int64)
-        most = min(most, work.now.members.shape[1])
+        most = np.minimum(np.array(sizes, dtype=np.int64), work.now.members.shape[1])
         self.weights[0] = start_with(self.tables, work, self.asked, chosen, most, keep, lean)
         self._go_on_from(work.now)
         if self.weights[0] < self.weights[1]:
@@ -125,12 +126,13 @@ class Annealer:
         named = [board for board in boards if board >= 0 and self.problem.boards[board].id == gene.board]
         return (named or boards)[0]
 
-    def run(self, heat: float, moves: int) -> None:
+    def run(self, heat: float, moves: int, lightly: bool = False) -> None:
         """So many moves of annealing at one temperature.
 
-        heat : weight that a worse plan may have more, above 0. moves : 1 or more.
+        heat : weight that a worse plan may have more, above 0. moves : 1 or more. lightly : whether only a plan that
+        would be the best is worked out by the full circuit.
         """
-        anneal(self.tables, self.work, self.asked, heat, moves, self.weights)
+        anneal(self.tables, self.work, self.asked, heat, moves, self.weights, lightly)
 
     def weigh_ends(self, by_ends: float) -> None:
         """Count the mean end of batches so much beside the last end from now on, from the best plan.
@@ -217,7 +219,7 @@ def _lines(problem: Problem) -> Lines:
             level_min[resource, at], level_w[resource, at] = moment, watts
     sources = [one.id for one in problem.kit.sources if one.usable_wh is not None]
     used_wh = np.array([bench.used_wh.get(name, 0.0) for name in sources], dtype=float)
-    return Lines(low, high, _counts(taken), level_min, level_w, _counts(steps), used_wh)
+    return Lines(low, high, _counts(taken), level_min, level_w, _counts(steps), used_wh, np.zeros(len(taken)))
 
 
 def _counts(items: Sequence[Sequence[object]]) -> "np.ndarray[tuple[int], np.dtype[np.int64]]":
@@ -242,6 +244,7 @@ def _work(problem: Problem, seed: int) -> Work:
     marks = chance.integers(1, 1 << 62, rows)
     memory = Memory(
         np.zeros(KEPT, np.int64), np.zeros((KEPT, 1 + 3 * width)), np.zeros(KEPT, np.int64), np.zeros(KEPT),
+        np.zeros(2, np.int64), np.full((len(problem.families), SPREADS), -1.0), np.ones((len(problem.families), 2)),
         np.zeros(2, np.int64),
     )  # fmt: skip
     ready = sum(1 for verdict in problem.verdicts if verdict.full)
@@ -265,8 +268,8 @@ MOVES_PER_PACK, LEAST_MOVES = 250, 5_000
 """Moves of one run, where nobody says how long it may take."""
 CHUNK, CHUNK_S = 200, 0.02
 """Moves between two looks at the pace; where time counts, about as many as take so long."""
-HOT = {40: 0.05, 100: 0.02}
-HOT_LARGE = 0.006
+HOT = {40: 0.05, 100: 0.015}
+HOT_LARGE = 0.003
 """Temperature at the start, as a part of the minutes of the plan, up to so many packs, and for more."""
 COLD, COOLER = 0.05, 0.15
 """Temperature at the end, min; how much of the first one the second part of a run begins with."""
@@ -305,21 +308,29 @@ class FastSearch:
         self._found: Candidate | None = None
         self._note_top()
 
-    def _starts(self, has_start: bool) -> Iterator[tuple[list[int], int, int, bool]]:
-        """Ways to start: (packs in turn, packs of a batch, batches kept, whether energy decides)."""
+    def _starts(self, has_start: bool) -> Iterator[tuple[list[int], Sequence[int], int, bool]]:
+        """Ways to start: (packs in turn, packs of the batches in turn, batches kept, whether energy decides)."""
         problem, tables = self.problem, self._annealers[0].tables
         chosen = [index for members in chosen_packs(problem, self.needed) for index in members]
         by_rate = sorted(chosen, key=lambda index: (int(tables.packs.klass[index]), -tables.limit_c[index, -1], index))
         lean = self._short_of_energy(chosen)
         ports = sorted(board.ports for board in problem.boards if board.ports > 1)
-        sizes = list(dict.fromkeys([*ports[len(ports) // 2 :][:1], *reversed(ports)]))  # the usual one first
+        # Batches of the usual size, or as the boards are, all of them or the larger ones.
+        usual, all_ports, larger = ports[len(ports) // 2 :][:1], ports[::-1], ports[len(ports) // 3 :][::-1]
         boards = len(problem.boards)
         many = len(chosen) > MANY
-        yield chosen, 1, 0, lean
+        if not ports or not many:
+            yield chosen, (1,), 0, lean
         if has_start and many:
             return
-        keeps = (2 * boards,) if many else (boards, 2 * boards, len(chosen))
-        for size, keep, order in product(sizes[: 1 if many else 3], keeps, (chosen, by_rate)):
+        if many and ports:
+            for of, keep, order in ((usual, 2 * boards, chosen), (all_ports, len(chosen), chosen),
+                                    (larger, len(chosen), chosen), (all_ports, 2 * boards, by_rate)):  # fmt: skip
+                yield order, of, keep, lean
+            return
+        sizes = [(size,) for size in dict.fromkeys([*usual, *all_ports])][:3]
+        sizes += [tuple(all_ports), tuple(larger)]
+        for size, keep, order in product(dict.fromkeys(filter(None, sizes)), (boards, 2 * boards, len(chosen)), (chosen, by_rate)):
             yield order, size, keep, lean
 
     def _short_of_energy(self, chosen: Sequence[int]) -> bool:
@@ -433,7 +444,7 @@ class FastSearch:
         moves = [CHUNK] * len(threads)
         while (at := pace()) < end:
             heat = hottest * (COLD / hottest) ** max((at - begin) / (end - begin), 0.0)
-            took = list(pool.map(_timed_run, threads, [heat] * len(threads), moves))
+            took = list(pool.map(_timed_run, threads, [heat] * len(threads), moves, [begin == 0.0] * len(threads)))
             self.iterations += sum(moves)
             self._note_top()
             if chunk_s:
@@ -442,10 +453,10 @@ class FastSearch:
             yield
 
 
-def _timed_run(annealer: Annealer, heat: float, moves: int) -> float:
+def _timed_run(annealer: Annealer, heat: float, moves: int, lightly: bool) -> float:
     """Seconds that so many moves took."""
     begun_s = perf_counter()
-    annealer.run(heat, moves)
+    annealer.run(heat, moves, lightly)
     return perf_counter() - begun_s
 
 

@@ -11,7 +11,7 @@ from iterum.core.planning.fast import FastSearch, is_fast
 from iterum.core.planning.heats import DaySearch
 from iterum.core.planning.plan import NotPlanned, Plan, Progress, outcomes, source_uses, visits_in
 from iterum.core.planning.problem import Problem
-from iterum.core.planning.proving import LEAST_S, Prover
+from iterum.core.planning.proving import Prover, is_worth_it
 from iterum.core.planning.schedule import Gene, Schedule, Seated, decode
 from iterum.core.planning.score import Prefer, Score, score_of
 from iterum.core.planning.search import Candidate, Search
@@ -94,7 +94,9 @@ class Planner:
         return self.search.problem.day is None and type(self.search.problem) is Problem
 
     def _prover(self, seconds: float | None) -> Prover | None:
-        if seconds is None or seconds < LEAST_S or not self._may_be_bounded or not self.search.needed:
+        if seconds is None or not is_worth_it(len(self.search.problem.packs), seconds):
+            return None
+        if not self._may_be_bounded or not self.search.needed:
             return None
         return Prover(self.search.problem, self._charged)
 

@@ -12,8 +12,17 @@ from multiprocessing.connection import Connection
 
 from iterum.core.planning.problem import Problem
 
-LEAST_S = 1.5
-"""A search that is shorter asks for no bound: the helper takes a second to load."""
+LEAST_S, LEAST_LARGE_S, LARGE = 1.5, 6.0, 40
+"""A search that is shorter asks for no bound, that of more than so many packs the second: the helper takes a second to
+load, and knows nothing of a large session before its core would have found a better plan."""
+
+
+def is_worth_it(packs: int, seconds: float) -> bool:
+    """Whether a bound may be known before a search is over.
+
+    packs : how many. seconds : of the search, 0 or more.
+    """
+    return seconds >= (LEAST_LARGE_S if packs > LARGE else LEAST_S)
 
 
 def _prove(answers: "Connection[float, None]", problem: Problem, charged: Mapping[str, int]) -> None:
