@@ -180,7 +180,7 @@ PARTS: dict[str, Any] = {
     "pack": _model(
         "pack", "Pack", Pack,
         _PACK, {"chemistry_name": "chemistry"},
-        "reading charged_at since_balance like air_c own_rate_c stale stale_temperature",
+        "reading charged_at flown_at since_balance like air_c own_rate_c stale stale_temperature",
         _fields(
             Reading, {"taken_at": _Moment, "pack_v": float | None},
             {"pack_v": "pack_volts", "cell_v": "cell_volts", "taken_at": "measured_at"}, "",

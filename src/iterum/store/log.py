@@ -5,10 +5,10 @@ from dataclasses import fields
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, insert, select, update
+from sqlalchemy import delete, func, insert, select, update
 
 from iterum.core.season.health import ChargeRecord
-from iterum.core.season.records import Incident, LoggedCharge
+from iterum.core.season.records import Incident, KeptFlight, LoggedCharge
 from iterum.store import tables
 from iterum.store.rows import Rows
 
@@ -32,6 +32,24 @@ class LogRepository(Rows):
         return tuple(
             Incident(row.at, row.kind, tuple(row.packs), tuple(row.runs), tuple(row.stopped), row.note)
             for row in self._rows(statement)
+        )
+
+    def add_flight(self, flight: KeptFlight) -> None:
+        """Write down who flew in a heat; what was said of the same heat before gives way."""
+        table = tables.flights
+        same = (table.c.heat_at == flight.heat_at) & (table.c.family == flight.family)
+        named = table.c.name.is_(None) if flight.name is None else table.c.name == flight.name
+        self._connection.execute(delete(table).where(same & named))
+        self._connection.execute(insert(table).values(vars(flight) | {"packs": list(flight.packs)}))
+
+    def flights(self, since: datetime | None = None) -> tuple[KeptFlight, ...]:
+        """Who flew in heats, the newest first."""
+        table = tables.flights
+        statement = select(table).order_by(table.c.heat_at.desc(), table.c.key.desc())
+        if since is not None:
+            statement = statement.where(table.c.heat_at >= since)
+        return tuple(
+            KeptFlight(row.at, row.heat_at, row.family, row.name, tuple(row.packs)) for row in self._rows(statement)
         )
 
     # ------------------------------------------------------------------ the charge log

@@ -22,7 +22,8 @@ OF: dict[str, tuple[str, ...]] = {
     "sources": ("id",), "readings": ("pack_key", "entered_at", "pack_v", "cell_v", "origin"),
     "runs": ("begun_at", "channel", "packs"), "run_events": ("run_key", "at", "act", "state"),
     "observations": ("run_key", "at", "at_min", "origin", "pack_id"), "found_wrong": ("run_key", "code", "since"),
-    "incidents": ("at", "kind"), "charges": ("pack_key", "at"), "ledger": ("source", "at", "kind"),
+    "incidents": ("at", "kind"), "flights": ("heat_at", "family", "name"), "charges": ("pack_key", "at"),
+    "ledger": ("source", "at", "kind"),
     "devices": ("kind", "address"), "column_maps": ("headings",),
 }  # fmt: skip
 """What tells a row from others of its table."""

@@ -76,7 +76,14 @@ class Repository(KitRepository):
         rule = packs.c.retired_at.is_not(None) if retired else packs.c.retired_at.is_(None)
         rows = self._rows(select(packs).where(rule).order_by(packs.c.id))
         latest = self._latest_readings() if rows else {}
-        return tuple(_pack(row, latest.get(row.key)) for row in rows)
+        flown = self._flown_at() if rows else {}
+        return tuple(_pack(row, latest.get(row.key), flown.get(row.id)) for row in rows)
+
+    def _flown_at(self) -> dict[str, datetime]:
+        """By tag, when each pack flew last."""
+        table = tables.flights
+        rows = self._rows(select(table.c.heat_at, table.c.packs).order_by(table.c.heat_at))
+        return {tag: row.heat_at for row in rows for tag in row.packs}
 
     def key_of(self, pack_id: str) -> int:
         """The row of a pack. Raises NotThere when there is none."""
@@ -394,15 +401,18 @@ def _learned(row: Row[Any]) -> Learned | None:
         return None
 
 
-def _pack(row: Row[Any], read: Row[Any] | None) -> Pack:
-    """A pack with its reading, unless it was charged since."""
+def _pack(row: Row[Any], read: Row[Any] | None, flown_at: datetime | None) -> Pack:
+    """A pack with its reading, unless it was charged or flown since."""
     read_at = None if read is None else read.taken_at or read.entered_at
     since = charged_since(row.charged_at, read_at, read is not None and read.origin == AFTER)
+    known = [moment for moment in (read_at, row.charged_at) if moment is not None]
+    flew = flown_at is not None and all(moment < flown_at for moment in known)
     values = {name: value for name, value in row._mapping.items() if name in _PACK_FIELDS}
     values |= {"condition": Condition(row.condition), "resistance_mohm": tuple(row.resistance_mohm)}
     values |= {
-        "reading": None if since or read is None else replace(_reading(read), taken_at=read_at),
-        "charged_at": row.charged_at if since else None,
+        "reading": None if since or flew or read is None else replace(_reading(read), taken_at=read_at),
+        "charged_at": row.charged_at if since and not flew else None,
+        "flown_at": flown_at if flew else None,
         "learned": _learned(row),
     }
     return Pack(**values)

@@ -129,6 +129,7 @@ chargers = Table(
     _number("max_input_current_a"),
     Column("power_by_input_v", JSON, nullable=False),
     _number("mains_power_w"),
+    Column("failed", Boolean, nullable=False, server_default=false()),
 )
 
 channels = Table(
@@ -314,6 +315,17 @@ incidents = Table(
     Column("runs", JSON, nullable=False),
     Column("stopped", JSON, nullable=False),
     Column("note", String),
+)
+
+flights = Table(
+    "flights",
+    metadata,
+    Column("key", Integer, primary_key=True),
+    Column("at", Moment, nullable=False),
+    Column("heat_at", Moment, nullable=False),
+    Column("family", String, nullable=False),
+    Column("name", String),
+    Column("packs", JSON, nullable=False),
 )
 
 charges = Table(

@@ -21,6 +21,7 @@ from iterum.exchange.faults import BadInput
 from iterum.guardian.guardian import Guardian
 from iterum.services.archiving import Archives
 from iterum.services.checking import Checks
+from iterum.services.day import Day
 from iterum.services.desk import Desk
 from iterum.services.incidents import Incidents
 from iterum.services.links import Guard, Links
@@ -38,6 +39,7 @@ from iterum.store.database import Store
 from iterum.store.troubles import StoreTrouble, trouble_of
 from iterum.web import (
     begin,
+    bench,
     charge,
     files,
     heats,
@@ -61,8 +63,9 @@ from iterum.web.assets import KEPT_S, add_assets, asset, version
 from iterum.web.degrees import own_words
 from iterum.web.doors import SecondDoor
 from iterum.web.figures import MOST
-from iterum.web.frame import STEPS, STORES, frame, go_back_to
+from iterum.web.frame import frame, go_back_to
 from iterum.web.gate import SecureWhereItIs, admit, not_paired
+from iterum.web.places import EVERY_PAGE
 from iterum.web.turns import account_of
 from iterum.web.who import is_shared, may, phone
 from iterum.web.words import FILTERS, MACROS
@@ -72,6 +75,7 @@ from iterum.wording.figures import degree_unit, degrees_apart
 MAX_REQUEST_BYTES = 5_000_000
 ROOMS = (
     begin,
+    bench,
     measure,
     match,
     plan,
@@ -165,6 +169,7 @@ def create_app(
         "log": LogBook(store, desk),
         "watch": Watch(watcher, clock, copies),
         "watcher": watcher, "incidents": Incidents(store, runs), "checks": Checks(desk, runs),
+        "day": Day(store, desk, runs, watcher),
         "archives": Archives(store), "sharing": Sharing(store),
         "rehearsal": rehearsal, "rehearsals": Rehearsals(database), "work": Work(),
     }  # fmt: skip
@@ -228,9 +233,7 @@ def _look_once(app: Flask, store: Store) -> None:
 def _add_small_routes(app: Flask) -> None:
     @app.get("/")
     def start() -> AnyResponse:
-        session = app.extensions["iterum"]["desk"].session()
-        ready = session.packs and session.kit.chargers
-        return redirect(url_for("measure.page" if ready else "begin.page"))
+        return redirect(url_for("bench.page"))
 
     @app.get("/p/<path:tag>")
     def scanned(tag: str) -> AnyResponse:
@@ -254,7 +257,7 @@ def _add_small_routes(app: Flask) -> None:
                    for run in parts["runs"].open()]  # fmt: skip
         measured = [(pack.id, pack.name or "measure", url_for("measure.page", pack=pack.id)) for pack in packs]
         health = [(f"{pack.id} health", "over time", url_for("packs.health", id=pack.id)) for pack in packs]
-        pages = [(name, "page", url_for(endpoint)) for endpoint, name, *_ in (*STEPS, *STORES) if may(endpoint)]
+        pages = [(page.name, "page", url_for(page.endpoint)) for page in EVERY_PAGE if may(page.endpoint)]
         rows = (*pages, *in_hand, *measured, *health)
         return [{"name": name, "kind": kind, "to": to} for name, kind, to in rows]
 

@@ -28,6 +28,7 @@ STYLES = (
     "box",
     "away",
     "run",
+    "bench",
     "rehearse",
     "stores",
     "phone",

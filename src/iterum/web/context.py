@@ -10,6 +10,7 @@ from flask import current_app, flash, g
 from iterum.core.things.bench import Bench
 from iterum.services.archiving import Archives
 from iterum.services.checking import Checks
+from iterum.services.day import Day
 from iterum.services.desk import Desk
 from iterum.services.incidents import Incidents
 from iterum.services.links import Links
@@ -49,6 +50,11 @@ def watcher() -> Watcher:
 def incidents() -> Incidents:
     """What is done when something is wrong."""
     return cast(Incidents, current_app.extensions["iterum"]["incidents"])
+
+
+def day() -> Day:
+    """What a person says of the whole bench."""
+    return cast(Day, current_app.extensions["iterum"]["day"])
 
 
 def checks() -> Checks:

@@ -1,6 +1,5 @@
-"""The frame round every page: top strip, five steps, stores."""
+"""The frame round every page: top strip, six places."""
 
-from dataclasses import dataclass
 from datetime import timedelta
 from math import ceil
 from typing import Any
@@ -16,41 +15,11 @@ from iterum.guardian.clock import parted_words
 from iterum.web.context import desk, links, now, rehearsal, runs
 from iterum.web.degrees import fahrenheit
 from iterum.web.next_up import todos
+from iterum.web.places import PLACES
 from iterum.web.played import lesson_cue
 from iterum.web.real import real_next
 from iterum.web.troubles import TROUBLES
 from iterum.web.who import may, sharing
-
-
-@dataclass(frozen=True)
-class Step:
-    """One of the five steps: `href` is empty for a step this version does not have."""
-
-    number: int
-    name: str
-    below: str
-    href: str
-    room: str
-    done: bool
-
-
-STEPS = (
-    ("measure.page", "Measure"), ("match.page", "Match"), ("plan.page", "Plan"), ("charge.page", "Charge"),
-    ("put_away.page", "Put away"), ("wrong.page", "Something’s wrong"),
-)  # fmt: skip
-STORES = (
-    ("heats.page", "Heats", "heats", "heats"),
-    ("packs.page", "Packs", "packs", "packs"),
-    ("kit.page", "Kit", "kit", "kit"),
-    ("rules.page", "House rules", "rules", "rules"),
-    ("log.page", "Log", "log", "log"),
-    ("use.page", "Use", "use", "use"),
-    ("what_if.page", "What if", "what_if", "what_if"),
-    ("rehearse.page", "Rehearse", "rehearse", "rehearse"),
-    ("files.page", "Files", "files", "files"),
-    ("share.page", "On my phone", "share", "share"),
-)
-
 
 SEEN_LATELY = timedelta(minutes=2)
 
@@ -66,22 +35,15 @@ def _counted(count: int, one: str, many: str | None = None) -> str:
     return f"{count} {one if count == 1 else many or one + 's'}"
 
 
-def steps_of(session: Session) -> list[Step]:
-    """The five steps with what is left in each."""
+def _below(session: Session) -> dict[str, str]:
+    """What stands below the name of a place in the rail."""
     measured = sum(pack.reading is not None for pack in session.packs)
-    count = len(session.packs)
-    matching = desk().matching(now())[0]
-    groups = _counted(len(matching.groups), "group") if matching.groups else ""  # what they may take is said on Charge
-    full = sum(verdict.full for verdict in matching.verdicts)
-    return [
-        _step(
-            1, "Measure", f"{measured} of {count} packs" if count else "no packs yet", "measure", measured == count > 0
-        ),
-        _step(2, "Match", groups or "waits for packs", "match"),
-        _step(3, "Plan", _planned_below(), "plan"),
-        _step(4, "Charge", _charged_below() or (f"for {groups}" if groups else "nothing to dial"), "charge"),
-        _step(5, "Put away", f"{full} full" if full else "tonight", "put_away"),
-    ]
+    count, channels = len(session.packs), sum(1 for _ in session.kit.channels())
+    return {
+        "Bench": _charged_below() or _planned_below(),
+        "Packs": f"{measured} of {count} measured" if count else "none yet",
+        "Kit": _counted(channels, "channel") if channels else "none yet",
+    }
 
 
 def _charged_below() -> str:
@@ -97,7 +59,7 @@ def _planned_below() -> str:
     kept = desk().latest_plan()
     if kept is None:
         return "not planned yet"
-    return f"{_counted(kept.plan.visits, 'visit')}, {kept.plan.makespan_min:.0f} min"
+    return f"{_counted(kept.plan.visits, 'visit')} planned"
 
 
 def _phones_in() -> int:
@@ -105,10 +67,6 @@ def _phones_in() -> int:
     if not sharing().is_open(now()):
         return 0
     return sum(item.gone_at is None and now() - item.seen_at < SEEN_LATELY for item in sharing().phones())
-
-
-def _step(number: int, name: str, below: str, room: str, done: bool = False) -> Step:
-    return Step(number, name, below, url_for(f"{room}.page"), room, done)
 
 
 def _messages() -> list[tuple[str, str]]:
@@ -126,12 +84,22 @@ def frame() -> dict[str, Any]:
     ahead = [heat for heat in desk().heats() if heat.at > now()]
     room = (request.blueprint or "") if request else ""
     mine = rehearsal()
+    here = next((one for one in PLACES if request and one.page_of(room, request.endpoint or "")), None)
     return {
         "session": session,
         "todos": todos(),
         "first_time": first_time(session.rules),
-        "steps": steps_of(session),
-        "stores": [store for store in STORES if may(store[0])],
+        "places": [place for place in PLACES if any(may(page.endpoint) for page in place.pages)],
+        "opens": {
+            place.name: url_for(page.endpoint)
+            for place in PLACES
+            for page in reversed(place.pages)
+            if may(page.endpoint)
+        },
+        "below": _below(session),
+        "place": here,
+        "page_here": here.page_of(room, request.endpoint or "") if here and request else None,
+        "may": may,
         "shared": sharing().shared if sharing().is_open(now()) else None,
         "phones_in": _phones_in(),
         "asking": len(sharing().moved()) if sharing().is_open(now()) else 0,

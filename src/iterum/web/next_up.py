@@ -1,6 +1,7 @@
 """Now: what to do next, as the strip tells it on every page and the card shows it on Plan and Charge."""
 
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -8,13 +9,15 @@ from flask import g, url_for
 
 from iterum.core.permit.permit import permits
 from iterum.core.planning.batches import PlannedBatch
-from iterum.core.season.agenda import Do, ToDo
-from iterum.core.season.run import Act
+from iterum.core.season.agenda import PLANNED, Do, ToDo, rank
+from iterum.core.season.outlook import COOL
+from iterum.core.season.run import LIVE, Act
 from iterum.core.things.choice import Choice
 from iterum.core.things.packs import Condition
 from iterum.web.choices import choice_fields
-from iterum.web.context import bench, desk, now, plan_desk, runs
+from iterum.web.context import bench, day, desk, now, plan_desk, runs
 from iterum.web.words import few_tags
+from iterum.wording import family_label
 
 SHOWN = 6
 """The card, and what comes after it."""
@@ -32,7 +35,7 @@ ACTS = {
 @dataclass(frozen=True)
 class NextUp:
     """One thing to do in words. href : where it is done; begin : the choice that its button takes in hand; later :
-    the batch of the plan that may be put off; post : an address that its button asks for a change."""
+    the batch of the plan that may be put off; post : an address that its button asks for a change, with `fields`."""
 
     at: datetime
     title: str
@@ -46,6 +49,7 @@ class NextUp:
     later: int | None = None
     post: str = ""
     note: str = ""
+    fields: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def batch(self) -> PlannedBatch | None:
@@ -53,14 +57,54 @@ class NextUp:
         return self.todo.batch if self.todo else None
 
 
+def agenda() -> tuple[ToDo, ...]:
+    """Everything to be done at the bench; asked for once a request."""
+    if "agenda" not in g:
+        g.agenda = runs().agenda(now())
+    return tuple(g.agenda)
+
+
 def todos() -> tuple[NextUp, ...]:
     """What is next, and what comes after it; asked for once a request."""
     if "todos" not in g:
-        listed = tuple(_in_words(item) for item in runs().agenda(now()))
+        checks = [item for item in agenda() if item.do is Do.CHECK]
+        listed = tuple(_in_words(item) for item in agenda() if item.do is not Do.CHECK)
+        whole = [*listed, *_check_round(checks), *_untold()]
+        place = {id(item): at for at, item in enumerate(listed)}
+        first = sum(item.todo is not None and rank(item.todo, now()) < PLANNED for item in listed)
+        listed = (*listed[:first], *sorted(whole[first:], key=lambda item: (item.at, place.get(id(item), 0))))
         if not listed or listed[0].at > now() + LEISURE:
             listed = (*_at_leisure(bool(listed)), *listed)
         g.todos = listed[:SHOWN]
     return tuple(g.todos)
+
+
+def _check_round(checks: Sequence[ToDo]) -> Iterator[NextUp]:
+    """One round for every batch that charges, when the first of them is due: the others are felt with it."""
+    if not checks:
+        return
+    first = min(checks, key=lambda item: item.at)
+    live = [run for run in runs().open() if run.state in LIVE]
+    names = _names()
+    where = ", ".join(names.get(run.place, run.place) for run in live)
+    button = f"All {len(live)} cool" if len(live) > 1 else f"{where} is cool"
+    yield NextUp(first.at, "Check round: touch every pack", f"check {where}", first, on=where,
+                 href=url_for("bench.page", _anchor="round"), button=button, post=url_for("bench.check_round"),
+                 fields={f"felt-{run.key}": COOL for run in live})  # fmt: skip
+
+
+def _untold() -> Iterator[NextUp]:
+    """Heats that are over and of which nobody has said who flew."""
+    for heat in day().untold(now()):
+        over_at = heat.at + timedelta(minutes=heat.wish.fly_min or 0)
+        if over_at > now():
+            continue
+        name = heat.wish.name or family_label(heat.wish.family)
+        planned = day().planned_for(heat)
+        button = "Flown as planned" if planned else "Nobody flew"
+        yield NextUp(over_at, f"{name}: who flew?", f"{name}: who flew?", on=few_tags(planned) or name,
+                     href=url_for("bench.page", _anchor="flown"), button=button,
+                     post=url_for("bench.flown"), fields={"key": heat.key, "as": "planned"})  # fmt: skip
 
 
 def _names() -> dict[str, str]:
@@ -83,8 +127,6 @@ def _in_words(item: ToDo) -> NextUp:
         return NextUp(item.at, f"{act}: {where}", f"{act.lower()}, {where}", item, on=packs, href=href, button=act)
     if item.do is Do.READ_AFTER:
         return NextUp(item.at, f"Off {where}", f"off {where}", item, off=packs, href=href, button="Unplug and read")
-    if item.do is Do.CHECK:
-        return NextUp(item.at, f"Check {where}", f"check {where}", item, on=packs, href=href, button=f"Check {where}")
     return NextUp(item.at, f"Off {where}", f"off {where}", item, off=packs, href=href, button=f"Look at {where}")
 
 

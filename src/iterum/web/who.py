@@ -15,12 +15,15 @@ from iterum.web.doors import SHARED
 
 BENCH_READS = (
     "start", "static", "style_sheet", "script", "scanned", "places", "offline.*", "share.authority",
-    "measure.*", "match.*", "charge.*", "run.*", "wrong.*", "put_away.*",
+    "bench.*", "measure.*", "match.*", "charge.*", "run.*", "wrong.*", "put_away.*",
     "plan.page", "plan.sheet", "plan.progress", "plan.calendar_out", "heats.page", "heats.calendar_out",
     "packs.page", "packs.health", "packs.history", "packs.tag", "log.page", "use.page", "what_if.page",
     "rehearse.lesson",
 )  # fmt: skip
-BENCH_ACTS = ("look", "measure.*", "match.move", "charge.keep", "run.*", "wrong.write_down", "use.timer", "offline.*")
+BENCH_ACTS = (
+    "look", "bench.check_round", "bench.flown", "measure.*", "match.move", "charge.keep", "run.*", "wrong.write_down",
+    "use.timer", "offline.*",
+)  # fmt: skip
 """What a device of the bench may look at, and what it may do."""
 
 

@@ -68,6 +68,7 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "damaged": "Marked as damaged. Never charge it. Keep it outside on a surface that cannot burn.",
     "not_measured": "Not measured yet.",
     "charged_since": "Charged since it was measured: measure it again.",
+    "flown_since": "Flown since it was measured: let it rest, then measure it again.",
     "below_refuse": lambda n: f"{_cell(n, 'lowest_v')}, below {_limit(n, 'lowest_v')} V at rest. Never charge it again.",
     "nearly_flat": lambda n: (
         f"Cell {n['cell']} is" if n["cell"] else "The average cell is"
@@ -145,6 +146,7 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "fix_nowhere": lambda n: f"No free channel can charge {n['id']} now: {n['why']}",
     "fix_not_measured": "Measure {id}.",
     "fix_charged_since": "Measure {id} again when it is off the charger.",
+    "fix_flown_since": "Measure {id} again when it has rested and cooled.",
     "fix_ends_by_drop": lambda n: _alone_fix(n, f"Charge {n['id']} alone, in the charger's mode for it"),
     "fix_charge_too_long": "Charge {id} on a channel with more watts or amps, or only up to lower volts.",
     "fix_full": "No charge needed. If {id} is not flown today, bring it to storage voltage.",

@@ -112,6 +112,7 @@ SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "narrow_by_charge": "One logged charge alone, from rest to full, narrows this for {ids}.",
     "narrow_by_mohm": "Measured milliohms narrow the end of it for {ids}.",
     "no_budget": "No budget is known for {source}: what it still holds is not counted.",
+    "charger_failed": "{charger} is marked as failed. Say on Kit that it works before you charge with it.",
     "channel_cells": "{channel} charges {min_cells} to {max_cells} cells, these packs have {cells}.",
     "board_missing": "{count} packs need a board.",
     "board_cells": "{board} takes {min_cells} to {max_cells} cells, these packs have {cells}.",

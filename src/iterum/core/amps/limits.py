@@ -257,7 +257,8 @@ def board_faults(packs: Sequence[Pack], board: Board | None) -> list[Reason]:
 def setup_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
     """Why this board, channel or feed cannot charge these packs at all."""
     cells = packs[0].cells
-    faults = []
+    charger = setup.feed.charger
+    faults = [reason("charger_failed", charger=charger.name or charger.id)] if charger.failed else []
     if not setup.channel.takes(cells):
         faults.append(
             reason(

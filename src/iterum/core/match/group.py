@@ -220,7 +220,7 @@ def refusals(packs: Sequence[Pack], rules: HouseRules, ports: int | None) -> tup
     return tuple(reasons)
 
 
-_NEVER_JOINED = ("damaged", "not_measured", "charged_since", "ends_by_drop")
+_NEVER_JOINED = ("damaged", "not_measured", "charged_since", "flown_since", "ends_by_drop")
 
 
 def unjoinable(packs: Sequence[Pack]) -> tuple[Reason, ...]:

@@ -58,6 +58,7 @@ FACTS: dict[str, Fact] = {
         Fact("too_cold", _STOP, _MOVE),
         Fact("not_measured", _LOOK, _ALL),
         Fact("charged_since", _LOOK, _ALL),
+        Fact("flown_since", _LOOK, _ALL),
         Fact("air_outside", _LOOK, _MOVE),
         Fact("above_full", _LOOK, _IN),
         Fact("cells_apart_weak", _LOOK, _JOIN, WEAK_RATE_C),

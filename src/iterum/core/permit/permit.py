@@ -249,7 +249,8 @@ def permit_of(pack: Pack, rules: HouseRules) -> Permit:
     if not pack.chemistry.joins:
         facts.append(reason("ends_by_drop", chemistry=pack.chemistry.label))
     if pack.reading is None:
-        facts.append(reason("charged_since") if pack.charged_at else reason("not_measured"))
+        unread = "flown_since" if pack.flown_at else "charged_since" if pack.charged_at else "not_measured"
+        facts.append(reason(unread))
     else:
         told, apart_v, odd_cell = _reading_facts(pack, pack.reading, rules)
         facts += told

@@ -49,7 +49,8 @@ OFTEN_REFUSED = 0.04
 TRIES = 6
 """Partners that a move looks at before it gives up."""
 LAST, BESIDE_LAST = 0.12, 0.5
-"""A move begins so often with the batch that ends last, and, up to the second figure, with one on its channel or board."""
+"""A move begins so often with the batch that ends last, and, up to the second figure, with one beside it on its channel
+or board."""
 TO_FREE = 0.6
 """How often a batch that moves goes to the channel of two that is free first."""
 NEAR = 0.7
@@ -543,7 +544,7 @@ def short_of_wishes(tables: Tables, plan: Plan, asked: Asked, times: Array) -> f
 @compiled
 def filled(tables: Tables, plan: Plan, packs: Whole, sizes: Whole) -> None:
     """Batches of these packs, filled in turn: each goes into the first one that it may join. They are put into rows one
-    after another, without a place. sizes : the most packs of the first, the second, and so on, and from the front again.
+    after another, without a place. sizes : the most packs of the first, the second, and so on, then from the front.
     """
     plan.heads[COUNT] = 0
     for pack in packs:
@@ -1081,7 +1082,7 @@ def taken(tables: Tables, work: Work, asked: Asked, enough: float, best: float) 
     for at in range(work.hand.touched[0]):
         if not reckon(tables, plan, work.hand.touched[at + 1], work.memory, work.marks):
             return enough + LATER
-    by_end = asked.prefer == SOONEST or asked.prefer == STEADIEST
+    by_end = asked.prefer in (SOONEST, STEADIEST)
     if by_end and not len(asked.wish_class) and not plan.heads[POOLS]:
         least = least_weight(tables, plan, work.lines, asked)
         if least > enough + EPS:
@@ -1105,7 +1106,7 @@ def taken(tables: Tables, work: Work, asked: Asked, enough: float, best: float) 
 
 
 @compiled
-def learned(tables: Tables, work: Work, asked: Asked) -> bool:
+def learned(work: Work) -> bool:
     """Take over into `work.now` what was worked out of batches that the move did not touch; whether there was any."""
     some = False
     for turn in range(work.now.heads[COUNT]):
@@ -1223,7 +1224,9 @@ def keep_best(tables: Tables, work: Work, keep: int, lean: bool) -> None:
     minutes, wh = np.zeros(plan.heads[COUNT]), np.zeros(plan.heads[COUNT])
     for row in range(plan.heads[COUNT]):
         alone = plan.rows[row].many == 1
-        minutes[row] = lone_min[plan.members[row, 0]] if alone else least_min(tables, plan, row, work.memory, work.marks)
+        minutes[row] = (
+            lone_min[plan.members[row, 0]] if alone else least_min(tables, plan, row, work.memory, work.marks)
+        )
         if lean:
             for pack in plan.members[row, : plan.rows[row].many]:
                 wh[row] += tables.packs[pack].energy_wh / plan.rows[row].many
@@ -1237,8 +1240,8 @@ def start_with(
     """Fill batches of up to so many packs in turn, the best of them kept, each where it ends first, as `work.now`; what
     that weighs.
 
-    packs : those to charge, in the order to take them. sizes : see `filled`. keep : batches of several packs that are kept at most. lean :
-    whether those that need little energy come first, not those that take long.
+    packs : those to charge, in the order to take them. sizes : see `filled`. keep : batches of several packs that are
+    kept at most. lean : whether those that need little energy come first, not those that take long.
     """
     plan = work.now
     filled(tables, plan, packs, sizes)
@@ -1285,14 +1288,14 @@ def anneal(
             back_to_best(work, weights)
             continue
         if weight > enough:
-            some = lightly and learned(tables, work, asked)
+            some = lightly and learned(work)
             undo(work)
             if some:
                 weights[0] = decode(tables, work.now, work.lines, work.fixed, asked, 1e18, work.times)
             continue
         count += 1
         if lightly:
-            learned(tables, work, asked)
+            learned(work)
         copy_order(work.hand.plan, work.now)
         for at in range(work.hand.touched[0]):
             copy_row(work.hand.plan, work.now, work.hand.touched[at + 1])

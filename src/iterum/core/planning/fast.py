@@ -100,9 +100,9 @@ class Annealer:
     def start(self, packs: Sequence[int], sizes: Sequence[int], keep: int, lean: bool) -> float:
         """Begin from batches of up to so many packs, filled in turn, each where it ends first; what they weigh.
 
-        packs : those to charge, in the order to take them. sizes : of the first batch, the second, and so on. keep : batches of several packs that are kept at most, those
-        that save most; the packs of the others are charged by themselves. lean : whether those that need little energy
-        come first.
+        packs : those to charge, in the order to take them. sizes : of the first batch, the second, and so on. keep :
+        batches of several packs that are kept at most, those that save most; the packs of the others are charged by
+        themselves. lean : whether those that need little energy come first.
         """
         work = self.work
         chosen = np.array(packs, dtype=np.int64)
@@ -328,9 +328,9 @@ class FastSearch:
                                     (larger, len(chosen), chosen), (all_ports, 2 * boards, by_rate)):  # fmt: skip
                 yield order, of, keep, lean
             return
-        sizes = [(size,) for size in dict.fromkeys([*usual, *all_ports])][:3]
-        sizes += [tuple(all_ports), tuple(larger)]
-        for size, keep, order in product(dict.fromkeys(filter(None, sizes)), (boards, 2 * boards, len(chosen)), (chosen, by_rate)):
+        one_size = [(size,) for size in dict.fromkeys([*usual, *all_ports])][:3]
+        sizes = dict.fromkeys([*one_size, tuple(all_ports), tuple(larger)] if ports else [])
+        for size, keep, order in product(sizes, (boards, 2 * boards, len(chosen)), (chosen, by_rate)):
             yield order, size, keep, lean
 
     def _short_of_energy(self, chosen: Sequence[int]) -> bool:

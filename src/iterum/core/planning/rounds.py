@@ -153,7 +153,7 @@ def _as_apart(pack: Pack, cell_v: float) -> tuple[float, ...]:
 def is_sound(pack: Pack, rules: HouseRules) -> bool:
     """Whether nothing speaks against a pack that was charged by plan, read since or not."""
     against = {item.code for item in permit_of(pack, rules).against(Act.CHARGE)}
-    return not against - {"not_measured", "charged_since"}
+    return not against - {"not_measured", "charged_since", "flown_since"}
 
 
 def heats_to_come(session: Session) -> tuple[Wish, ...]:

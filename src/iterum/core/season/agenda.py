@@ -16,6 +16,10 @@ BATCH_LONGEST = timedelta(days=2)
 """Batches in hand are not older than this."""
 
 
+PLANNED = 2
+"""The rank of what is only planned."""
+
+
 class Do(StrEnum):
     """What kind of thing there is to do."""
 
@@ -82,7 +86,14 @@ def agenda(
     if kept is not None:
         todos += [_swap(kept, batch, in_hand, waiting) for batch in waiting]
         todos += _heats(kept, heats, now)
-    return tuple(sorted(todos, key=lambda todo: (todo.do is not Do.GO_ON, todo.at)))
+    return tuple(sorted(todos, key=lambda todo: (rank(todo, now), todo.at)))
+
+
+def rank(todo: ToDo, now: datetime) -> int:
+    """What somebody is at comes first, then what hangs on the bench and is due, then what is planned."""
+    if todo.do is Do.GO_ON:
+        return 0
+    return 1 if todo.do in (Do.READ_AFTER, Do.TAKE_OFF) and todo.at <= now else PLANNED
 
 
 def _of_run(item: InHand, taken: set[tuple[str, str | None]], now: datetime) -> list[ToDo]:

@@ -136,6 +136,17 @@ class Incident:
 
 
 @dataclass(frozen=True)
+class KeptFlight:
+    """Who flew in a heat, as somebody said. at : when it was said. name : of the heat, None for one without."""
+
+    at: datetime
+    heat_at: datetime
+    family: str
+    name: str | None
+    packs: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class LoggedCharge:
     """One charge of one pack in the log."""
 

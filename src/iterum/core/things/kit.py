@@ -143,7 +143,8 @@ class Charger:
     fed_by : id of a supply or source, None for mains without a limit.
     efficiency : between its input and the packs. total_power_w : shared by its channels.
     power_by_input_v : (input V, W) pairs, linear between, flat outside; of a single pair, half at any lower volts.
-    mains_power_w : W in all on mains and on any other AC, where that differs.
+    mains_power_w : W in all on mains and on any other AC, where that differs. failed : it charges nothing until
+    somebody says that it works.
     """
 
     id: Tag
@@ -165,6 +166,7 @@ class Charger:
         Le(100000),
         Says("Watts on mains", "W", help="Where they differ from those on DC. Empty: the most of the table."),
     ] = None
+    failed: Annotated[bool, Says("It has failed", help="Nothing is planned or begun on it.")] = False
     name: Name = None
     note: Note = None
 

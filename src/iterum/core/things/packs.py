@@ -74,6 +74,7 @@ class Pack:
     pins : of its balance plug, as counted. chemistry_confirmed : whether a person said that it is what its label says.
     cycles : charges before they were logged here. bought_on : ISO date. timer_s : its flight timer.
     charged_at : when it was last on a charger, if that was after its last reading, which says nothing any more then.
+    flown_at : when it flew last, if that was after its last reading.
     charged_full : its last charge ended as a full one does; what is known of a chemistry whose volts do not tell.
     cells_confirmed : whether the pins of its plug, or its cells, were counted.
     since_balance : charges logged since the last one that balanced it.
@@ -105,6 +106,7 @@ class Pack:
     condition: Annotated[Condition, Says("Condition")] = Condition.OK
     reading: Reading | None = None
     charged_at: datetime | None = None
+    flown_at: datetime | None = None
     charged_full: Annotated[
         bool,
         Says(

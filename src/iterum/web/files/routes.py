@@ -25,7 +25,7 @@ ROWS = {
     "packs": "packs", "readings": "readings", "charges": "charges", "runs": "batches", "incidents": "incidents",
     "observations": "figures of chargers", "boards": "boards", "chargers": "chargers", "supplies": "supplies",
     "sources": "sources", "ledger": "bookings of sources", "wishes": "heats", "plans": "plans", "devices": "devices",
-    "house_rules": "house rules",
+    "house_rules": "house rules", "flights": "heats flown",
 }  # fmt: skip
 """What rows of an archive are called; others go with these."""
 ACTS_SHOWN = 12

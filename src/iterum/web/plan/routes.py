@@ -1,11 +1,15 @@
 """Addresses of the Plan page."""
 
+from collections.abc import Sequence
+from dataclasses import replace
+
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import BadRequest
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.permit.permit import permits
 from iterum.core.planning.batches import PlannedBatch
+from iterum.core.planning.history import Flown
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere, Unsafe
@@ -17,7 +21,7 @@ from iterum.core.things.rules import HouseRules
 from iterum.core.things.session import Session
 from iterum.services.planning import Follow, PlanJob
 from iterum.web.choices import choice_fields
-from iterum.web.context import desk, now, plan_desk, runs
+from iterum.web.context import day, desk, now, plan_desk, runs
 from iterum.web.figures import figure, whole
 from iterum.web.plan.calendar import bench_calendar
 from iterum.web.plan.views import PlanPage, chosen_batch, plan_page, timer_min
@@ -52,11 +56,9 @@ def _running(job: PlanJob | None) -> PlanJob | None:
 @blueprint.get("")
 def page() -> str:
     """The latest plan, or what to do first; a search that runs shows how far it is."""
+    made_first()
     plans = desk().latest_plans()
     session = desk().session()
-    if not plans and plan_desk().job is None and _is_ready(session):
-        begun = plan_desk().begin(plan_job((_usual(),), FIRST_S, False))  # nobody has to ask for the first one
-        begun.wait(0.1)
     job = _running(plan_desk().job)
     shown = plan_page(plans[0], session, desk().revision(), now()) if plans else None
     number = request.args.get("batch", type=whole)
@@ -72,6 +74,30 @@ def page() -> str:
         "choice_fields": choice_fields,
     }
     return render_template("plan/page.html", shown=shown, job=job, chosen=chosen, plans=plans, **more)
+
+
+def made_first() -> None:
+    """Begin to make the first plan: nobody has to ask for it."""
+    if not desk().latest_plans() and plan_desk().job is None and _is_ready(desk().session()):
+        plan_desk().begin(plan_job((_usual(),), FIRST_S, False)).wait(0.1)
+
+
+def parted() -> str:
+    """Where plan and bench have parted, in words; empty where they agree or there is no plan."""
+    kept = desk().latest_plan()
+    if kept is None or _running(plan_desk().job) is not None:
+        return ""
+    begun = [run for run, _ in runs().since(kept.made_at, now())]
+    planned = {frozenset(batch.packs) for batch in (*kept.plan.past.done, *kept.plan.batches)}
+    others = [run for run in begun if frozenset(run.packs) not in planned]
+    if others:
+        return f"{', '.join(others[-1].packs)} went on {others[-1].place}, and the plan does not know of it."
+    stopped = [run for run in begun if run.stopped]
+    if stopped and kept.revision != desk().revision():
+        return f"{', '.join(stopped[-1].packs)} on {stopped[-1].place} was stopped since the plan was made."
+    if kept.revision != desk().revision():
+        return f"Packs, kit or heats changed since the plan was made at {kept.made_at.astimezone():%H:%M}."
+    return ""
 
 
 def _usual() -> Prefer:
@@ -133,7 +159,7 @@ def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -
         batches = (*past.done, *kept.plan.batches)
         if in_hand:
             batches = true_batches(kept, in_hand, session, now())
-        flown = (*past.flown, *kept.plan.heats)
+        flown = _as_said((*past.flown, *kept.plan.heats), kept)
         follow = Follow(batches, kept.minute(now()), flown)
     else:
         in_hand = [item for item in runs().since(starts_at - BATCH_LONGEST, starts_at) if item[0].state in OPEN]
@@ -144,6 +170,27 @@ def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -
     return PlanJob(
         desk().session_at(starts_at, now()), preferences, seconds, now(), desk().revision(), follow, desk().keep_plan
     )
+
+
+def _as_said(flown: Sequence[Flown], kept: KeptPlan) -> tuple[Flown, ...]:
+    """Who flew: as somebody said it, where it was said, else as it was planned."""
+    told = list(day().flights(kept.made_at - BATCH_LONGEST))
+    wishes = {(heat.at, heat.wish.family, heat.wish.name): heat.wish for heat in desk().heats()}
+    made: list[Flown] = []
+    for item in flown:
+        same = [one for one in told if (one.family, one.name) == (item.heat.family, item.heat.name)]
+        planned_at = kept.moment(item.heat.at_min)
+        nearest = min(same, key=lambda one: abs(one.heat_at - planned_at), default=None)
+        if nearest is None:
+            made.append(item)
+            continue
+        told.remove(nearest)
+        made.append(Flown(replace(item.heat, at_min=kept.minute(nearest.heat_at)), nearest.packs))
+    for one in told:  # in no plan: it flew all the same
+        wish = wishes.get((one.heat_at, one.family, one.name))
+        if wish is not None:
+            made.append(Flown(replace(wish, at_min=kept.minute(one.heat_at)), one.packs))
+    return tuple(made)
 
 
 @blueprint.get("/progress")

@@ -3,7 +3,7 @@
 import { restartDigits } from "./digits.js";
 
 /* What differs from one page of Measure to the next. */
-const PARTS = [".facts", ".steps", "#main"];
+const PARTS = [".facts", ".places", "#main"];
 let turned = false;
 
 /* Go to another page of the same kind in place; as any link does where it is not of that kind. */

@@ -1,0 +1,129 @@
+"""Acts of a day at the bench: all packs checked, a heat flown, a charger that failed, the day called off."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+
+from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.season.outlook import COOL, Observation
+from iterum.core.season.records import KeptFlight, KeptRun
+from iterum.core.season.run import BEFORE_CHARGE, LIVE, Act
+from iterum.devices.driver import LinkLost, Refused
+from iterum.exchange.heats import Heat
+from iterum.services.desk import Desk
+from iterum.services.running import PERSON, Changed, RunDesk
+from iterum.services.watching import TYPED, Watcher
+from iterum.store.database import Store
+
+ASKED_FOR = timedelta(hours=8)
+"""So long after a heat it is asked who flew in it."""
+
+
+@dataclass(frozen=True)
+class Failed:
+    """What came of a charger that failed. off : channels that were stopped or given up. not_off : those that Iterum
+    could not stop, each with the reason."""
+
+    charger: str
+    off: tuple[str, ...]
+    not_off: tuple[tuple[str, str], ...]
+
+
+class Day:
+    """What a person says of the whole bench, not of one batch."""
+
+    def __init__(self, store: Store, desk: Desk, runs: RunDesk, watcher: Watcher) -> None:
+        self._store, self._desk, self._runs, self._watcher = store, desk, runs, watcher
+
+    # ------------------------------------------------------------------ the check round
+
+    def check_round(self, felt: Mapping[int, str], now: datetime) -> tuple[KeptRun, ...]:
+        """Write a hand check of every batch down that charges and was felt. Returns those that are not cool.
+
+        felt : by key of a batch, how its packs feel: COOL, WARM or HOT. The guardian stops what is hot.
+        """
+        live = [run for run in self._runs.open() if run.state in LIVE and run.key in felt]
+        for run in live:
+            self._watcher.observe(run.key, TYPED, Observation(0.0, by_hand=True), now)
+            self._watcher.mark_seen(run.key, now)
+            for tag in run.packs:
+                one = Observation(0.0, pack_id=tag, by_hand=True, touch=felt[run.key])
+                self._watcher.observe(run.key, TYPED, one, now)
+        self._watcher.keep(now)
+        return tuple(run for run in live if felt[run.key] != COOL)
+
+    # ------------------------------------------------------------------ heats
+
+    def untold(self, now: datetime) -> tuple[Heat, ...]:
+        """Heats that have begun and of which nobody has said who flew, the earliest first."""
+        told = {(item.heat_at, item.family, item.name) for item in self.flights(now - ASKED_FOR)}
+        return tuple(
+            heat
+            for heat in self._desk.heats()
+            if heat.wish.is_heat
+            and now - ASKED_FOR < heat.at <= now
+            and (heat.at, heat.wish.family, heat.wish.name) not in told
+        )
+
+    def flights(self, since: datetime | None = None) -> tuple[KeptFlight, ...]:
+        """Who flew in heats, as it was said, the newest first."""
+        with self._store.reading() as repository:
+            return repository.runs.flights(since)
+
+    def planned_for(self, heat: Heat) -> tuple[str, ...]:
+        """The packs that the plan in force has for a heat."""
+        kept = self._desk.latest_plan()
+        if kept is None:
+            return ()
+        every = (*kept.plan.past.flown, *kept.plan.heats)
+        same = [item for item in every if (item.heat.family, item.heat.name) == (heat.wish.family, heat.wish.name)]
+        nearest = min(same, key=lambda item: abs(kept.moment(item.heat.at_min) - heat.at), default=None)
+        return nearest.packs if nearest is not None else ()
+
+    def flown(self, heat: Heat, packs: Sequence[str], now: datetime) -> None:
+        """Write down who flew. Raises NotThere for a pack that is not there or of another class."""
+        by_id = {pack.id: pack for pack in self._desk.session().packs}
+        for tag in packs:
+            if tag not in by_id or by_id[tag].family != heat.wish.family:
+                raise NotThere("pack", tag)
+        with self._store.writing() as repository:
+            repository.runs.add_flight(KeptFlight(now, heat.at, heat.wish.family, heat.wish.name, tuple(packs)))
+
+    # ------------------------------------------------------------------ what goes wrong with the day
+
+    def call_off(self, now: datetime) -> tuple[Heat, ...]:
+        """Take every heat away that is still to come; those that are left."""
+        left = tuple(heat for heat in self._desk.heats() if heat.at <= now)
+        self._desk.set_heats(left, now)
+        return left
+
+    def charger_failed(self, charger_id: str, now: datetime) -> Failed:
+        """Stop what runs on a charger, give up what waits on it, and mark it. Raises NotThere.
+
+        Iterum stops what it can; a person pulls the plug of the charger in any case.
+        """
+        kit = self._desk.session().kit
+        charger = next((item for item in kit.chargers if item.id == charger_id), None)
+        if charger is None:
+            raise NotThere("charger", charger_id)
+        channels = {channel.id for channel in charger.channels}
+        off: list[str] = []
+        not_off: list[tuple[str, str]] = []
+        for run in self._runs.open():
+            if run.channel not in channels or (run.state not in LIVE and run.state not in BEFORE_CHARGE):
+                continue
+            act = Act.STOP if run.state in LIVE else Act.DROP
+            try:
+                self._runs.act(run.key, act, run.state, now, by=PERSON, note=f"{charger.name or charger.id} has failed")
+                off.append(run.channel)
+            except (LinkLost, Refused, Unsafe, Changed) as error:
+                not_off.append((run.channel, str(error)))
+        self._desk.save_kit_item(replace(charger, failed=True), charger.id)
+        return Failed(charger.name or charger.id, tuple(off), tuple(not_off))
+
+    def works_again(self, charger_id: str) -> None:
+        """Take the mark of a charger away. Raises NotThere."""
+        charger = next((item for item in self._desk.session().kit.chargers if item.id == charger_id), None)
+        if charger is None:
+            raise NotThere("charger", charger_id)
+        self._desk.save_kit_item(replace(charger, failed=False), charger.id)

@@ -1,0 +1,167 @@
+"""Addresses of the bench: the page, what changes by itself, and the acts of a day."""
+
+from datetime import timedelta
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
+
+from iterum.core.reasons import NotThere
+from iterum.core.season.outlook import COOL, HOT, WARM
+from iterum.core.season.run import LIVE
+from iterum.exchange.heats import Heat
+from iterum.web.bench.views import BenchPage, Seen, bench_page
+from iterum.web.context import day, desk, now, plan_desk, runs, undoable
+from iterum.web.figures import figure
+from iterum.web.next_up import agenda, todos
+from iterum.web.plan.routes import made_first, parted, plan_again
+from iterum.wording import family_label
+
+blueprint = Blueprint("bench", __name__, url_prefix="/bench", template_folder="templates")
+
+DELAYS_MIN = (10, 20, 30)
+
+
+def _shown() -> BenchPage:
+    session = desk().session(now())
+    in_hand = runs().in_hand(now())
+    finite = [source for source in session.kit.sources if source.usable_wh is not None]
+    seen = Seen(
+        in_hand=in_hand,
+        looks={item.run.key: runs().look(item.run.key, now()) for item in in_hand if item.run.state in LIVE},
+        todos=agenda(),
+        kept=desk().latest_plan(),
+        heats=desk().heats(),
+        left_wh=sum(max((item.usable_wh or 0.0) - session.bench.reserved_wh(item.id), 0.0) for item in finite),
+        whole_wh=sum((source.energy_wh or 0.0) * source.usable_part for source in finite),
+    )
+    return bench_page(session.kit, seen, now(), parted())
+
+
+def _more() -> dict[str, object]:
+    job = plan_desk().job
+    kept = desk().latest_plan()
+    ahead = [heat for heat in desk().heats() if heat.wish.is_heat and heat.at > now()]
+    return {
+        "shown": _shown(),
+        "searching": job is not None and job.running,
+        "kept": kept,
+        "untold": [(heat, day().planned_for(heat)) for heat in day().untold(now())],
+        "ahead": ahead,
+        "delays": DELAYS_MIN,
+        "changed": kept.plan.changed if kept is not None else (),
+    }
+
+
+@blueprint.get("")
+def page() -> str | Response:
+    """What to do now, every channel, and the day; the first minutes where there is nothing yet."""
+    session = desk().session()
+    if not session.packs or not session.kit.chargers:
+        return redirect(url_for("begin.page"))
+    made_first()
+    return render_template("bench/page.html", session_packs=session.packs, **_more())
+
+
+@blueprint.get("/live")
+def live() -> str:
+    """What changes by itself: asked for every few seconds."""
+    return render_template("bench/live.html", todos=todos(), **_more())
+
+
+@blueprint.post("/cool")
+def check_round() -> Response:
+    """A check round: every batch that charges was felt; one that is not cool is said in the same act."""
+    felt: dict[int, str] = {}
+    for run in runs().open():
+        told = request.form.get(f"felt-{run.key}")
+        if told in (COOL, WARM, HOT):
+            felt[run.key] = told
+    odd = day().check_round(felt, now())
+    if any(felt[run.key] == HOT for run in odd):
+        return redirect(url_for("wrong.page", see="hot"))
+    for run in odd:
+        flash(f"{', '.join(run.packs)}: warm. Touch them again in a few minutes; hot means stop.", "care")
+    if felt:
+        flash(f"Checked: {len(felt)} {'batch' if len(felt) == 1 else 'batches'}.")
+    return redirect(url_for("bench.page"))
+
+
+def _heat() -> Heat:
+    """The heat that the form names. Raises NotThere where it is none any more."""
+    key = request.form.get("key", "")
+    heat = next((item for item in desk().heats() if item.key == key), None)
+    if heat is None:
+        raise NotThere("heat", key)
+    return heat
+
+
+def _name(heat: Heat) -> str:
+    return heat.wish.name or f"{family_label(heat.wish.family)} at {heat.at.astimezone():%H:%M}"
+
+
+def _again() -> str:
+    """Have the plan made again; what is said of it."""
+    return "The plan is being made again." if plan_again() else ""
+
+
+@blueprint.post("/flown")
+def flown() -> Response:
+    """A heat was flown: by whom was planned, in one act, or by those that are ticked."""
+    heat = _heat()
+    planned = request.form.get("as") == "planned"
+    packs = day().planned_for(heat) if planned else tuple(request.form.getlist("packs"))
+    with undoable(f"{_name(heat)} is flown") as told:
+        day().flown(heat, packs, now())
+        who = ", ".join(packs) if packs else "nobody"
+        rest = f" Let them rest {heat.wish.rest_min:g} min, then measure them." if packs else ""
+        told.text = f"{_name(heat)}: {who} flew.{rest} {_again()}"
+    return redirect(url_for("bench.page"))
+
+
+@blueprint.post("/delay")
+def delay() -> Response:
+    """A heat is later, and all after it; the plan follows."""
+    heat, by_min = _heat(), request.form.get("by_min", 0.0, type=figure)
+    if not 0 < by_min <= 24 * 60:
+        raise NotThere("delay", "by_min")
+    later = timedelta(minutes=by_min)
+    heats = [Heat(item.at + later, item.wish) if item.at >= heat.at else item for item in desk().heats()]
+    many = sum(item.at >= heat.at for item in desk().heats()) - 1
+    with undoable(f"{_name(heat)} is {by_min:g} min later") as told:
+        desk().set_heats(heats, now())
+        more = f", and {many} after it" if many else ""
+        told.text = f"{_name(heat)} is {by_min:g} min later{more}. {_again()}"
+    return redirect(url_for("bench.page"))
+
+
+@blueprint.post("/off")
+def call_off() -> Response:
+    """The day is called off: no heats any more; what charges is ended well, then everything is put away."""
+    with undoable("The day is called off") as told:
+        day().call_off(now())
+        live = [run for run in runs().open() if run.state in LIVE]
+        full = " What charges may go on until it is full, or be stopped: nobody flies it." if live else ""
+        told.text = f"The day is called off.{full} Bring every pack to storage."
+        plan_again()
+    return redirect(url_for("put_away.page"))
+
+
+@blueprint.post("/failed")
+def failed() -> Response:
+    """A charger has failed: its batches are stopped or given up, it is marked, and the plan goes on without it."""
+    came = day().charger_failed(request.form.get("charger", ""), now())
+    for channel, why in came.not_off:
+        flash(f"{channel} was not stopped by Iterum ({why}). Pull the plug of {came.charger} now.", "care")
+    many = f"{len(came.off)} {'batch' if len(came.off) == 1 else 'batches'}"
+    stopped = f" {many} stopped: pull its plug, then remove the packs." if came.off else ""
+    flash(f"{came.charger} is marked as failed.{stopped} {_again()}", "care")
+    return redirect(url_for("bench.page"))
+
+
+@blueprint.post("/works")
+def works() -> Response:
+    """A charger works again."""
+    charger = request.form.get("charger", "")
+    day().works_again(charger)
+    flash(f"{charger} counts again. {_again()}")
+    return redirect(url_for("kit.page"))
