@@ -195,7 +195,7 @@ def _refused_everywhere(here, codes, judged, text):
     with pytest.raises(Unsafe) as refusal:
         here.runs.offer(here.choice, NOON)
     assert set(codes) <= {item.code for item in refusal.value.reasons}
-    assert "Take it in hand" not in text
+    assert "Start this batch" not in text
     begun = len(here.runs.open())
     answer = html.unescape(here.visitor.post("/run", **choice_document(here.choice)).text)
     assert len(here.runs.open()) == begun

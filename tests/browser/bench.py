@@ -148,7 +148,7 @@ def tick_one(page: Page) -> None:
 def plugged_in(page: Page, *tags: str) -> None:
     """From the dial card of these packs to the board, as on any day."""
     page.goto("/".join(page.url.split("/")[:3]) + "/charge?" + "&".join(f"packs={tag}" for tag in tags))
-    for name in ("Take it in hand", "All of these are sound|Sound, and plugged in", "All plugged in"):
+    for name in ("Start this batch", "All of these are sound|Sound, and plugged in", "All plugged in"):
         button = page.get_by_role("button", name=re.compile(name))
         if button.count():
             tick_one(page)
@@ -192,9 +192,17 @@ def pad(page: Page) -> Locator:
     return page.get_by_role("group", name="Number pad")
 
 
-def steps(page: Page) -> Locator:
-    """The steps of the day, and the stores."""
-    return page.get_by_role("navigation", name="Steps and stores")
+def places(page: Page) -> Locator:
+    """The six places."""
+    return page.get_by_role("navigation", name="Places")
+
+
+def tap_to(page: Page, place: str, name: str) -> None:
+    """Go to a page of a place by two taps, or one where the place is open already."""
+    row = page.get_by_role("navigation", name=place, exact=True)
+    if not row.count():
+        places(page).get_by_role("link", name=place).tap()
+    row.get_by_role("link", name=name, exact=True).tap()
 
 
 @contextmanager

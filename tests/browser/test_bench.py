@@ -35,7 +35,7 @@ def bench(tmp_path, packs, kit=KIT):
 
 def begun(page, runs):
     """Press the one button of the card; the run that it makes, with the amps that stood on the button."""
-    button = page.get_by_role("button", name=re.compile("Take it in hand at"))
+    button = page.get_by_role("button", name=re.compile("Start this batch at"))
     told_a = float(re.search(r"at ([\d.]+) A", button.inner_text())[1])
     button.click()
     page.wait_for_url("**/run/*")
@@ -102,7 +102,7 @@ def test_one_pack_on_one_charger_is_four_acts_from_measured_to_charging(open_pag
         page = open_page(PHONE, touch=True)
         page.goto(f"{address}/measure?pack=P&done=yes")
         page.locator("#primary").click()
-        page.get_by_role("button", name=re.compile("Take it in hand")).click()
+        page.get_by_role("button", name=re.compile("Start this batch")).click()
         page.get_by_role("checkbox", name="all five, yes").check()
         page.get_by_role("button", name="Sound, and plugged in").click()
         for label, text in (("Cells", "4"), ("Pack volts", "14.80"), ("Current set", "1.8")):

@@ -5,7 +5,7 @@ from contextlib import suppress
 
 from playwright.sync_api import Error, expect
 
-from tests.browser.bench import NEXT, PHONE, amps, pad, read_now, steps, turning
+from tests.browser.bench import NEXT, PHONE, amps, pad, places, read_now, turning
 
 
 def test_a_class_is_measured_matched_and_dialled_by_keyboard_alone(page, empty_address):
@@ -149,7 +149,7 @@ def test_from_measured_packs_to_a_plan_by_keyboard(page, address):
     page.get_by_role("link", name="Run sheet to print").click()
     page.emulate_media(media="print")
     expect(page.get_by_role("table")).to_be_visible()
-    expect(steps(page)).to_be_hidden()
+    expect(places(page)).to_be_hidden()
     assert b"/Count 1\n" in page.pdf(prefer_css_page_size=True)  # one page
 
 

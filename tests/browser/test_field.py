@@ -23,8 +23,8 @@ from tests.browser.bench import (
     pad,
     read_now,
     state_of,
-    steps,
     taken_in_hand,
+    tap_to,
     turning,
 )
 
@@ -158,11 +158,11 @@ def test_a_day_on_the_phone_alone(iterum, phone_browser):
             asked.tap()
         expect(written).to_be_visible()
 
-        steps(page).get_by_role("link", name="Match").tap()
+        tap_to(page, "Packs", "Match")
         expect(page.locator(".phone-ladder svg").first).to_be_visible()
-        steps(page).get_by_role("link", name="Plan").tap()
+        tap_to(page, "Bench", "Plan")
         expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=60_000)
-        steps(page).get_by_role("link", name="Charge").tap()
+        tap_to(page, "Bench", "Charge")
         key = taken_in_hand(page)
         evened = page.get_by_role("button", name=re.compile("They have evened out|Look again"))
         for _ in range(60):
@@ -185,7 +185,7 @@ def test_a_day_on_the_phone_alone(iterum, phone_browser):
         page.goto(f"{at}/run/{key}")
         page.get_by_role("button", name="Log it without reading them").tap()
         expect(page.get_by_text("free again.").first).to_be_visible()
-        steps(page).get_by_role("link", name="Put away").tap()
+        tap_to(page, "Bench", "Put away")
         expect(page.get_by_role("heading", name="Put away")).to_be_visible()
 
 

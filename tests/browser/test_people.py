@@ -86,7 +86,7 @@ def test_a_new_pilot_comes_from_nothing_to_amps_in_ninety_keys(page, empty_addre
     hands.press("Enter")
     page.get_by_role("main").get_by_role("link", name="Dial").first.wait_for()
     hands.press("Enter")
-    page.get_by_role("button", name="Take it in hand").wait_for()
+    page.get_by_role("button", name="Start this batch").wait_for()
     hands.press("Enter")
     charged(hands, "3", "11.4", "3.9")
     assert hands.keys <= KEYS_TO_AMPS
@@ -108,7 +108,7 @@ def test_one_pack_on_one_charger_has_amps_after_sixty_keys(page, empty_address):
     hands.type("380380380380")
     page.get_by_role("main").get_by_role("link", name="Charge A-01").wait_for()
     hands.press("Enter")
-    page.get_by_role("button", name="Take it in hand").wait_for()
+    page.get_by_role("button", name="Start this batch").wait_for()
     hands.press("Enter")
     charged(hands, "4", "15.2", "1.5", alone=True)
     assert hands.keys <= KEYS_OF_ONE + 1  # one of them was the Enter that signs nothing
@@ -192,7 +192,7 @@ def test_a_table_of_packs_is_taken_whole(page, empty_address):
 def test_an_expert_takes_the_next_batch_with_one_key(page, planned_address, path):
     page.goto(planned_address + path)
     said = page.get_by_role("region", name="Now").inner_text()
-    assert "Take it in hand" in said
+    assert "Start this batch" in said
     page.get_by_role("main").focus()
     page.keyboard.press("Enter")
     expect(state_of(page)).to_have_text("planned")
@@ -231,7 +231,7 @@ def test_packs_are_read_one_after_another_by_their_digits_and_enter_alone(page, 
     assert page.evaluate("window.stands") == "yes"  # the page stands, its next pack comes in it
     assert (page.title(), page.url) == ("Measure A-03 · Iterum", f"{empty_address}/measure?pack=A-03")
     expect(page.get_by_label("Cell 1, volts")).to_be_focused()
-    expect(page.get_by_role("navigation", name="Steps and stores")).to_contain_text("2 of 3")
+    expect(page.get_by_role("navigation", name="Places")).to_contain_text("2 of 3")
     with turning(page):
         page.go_back()
     expect(read_now(page, "A-02")).to_be_visible()
@@ -251,7 +251,7 @@ def test_a_thumb_comes_from_a_group_to_a_charge_in_a_few_taps(phone, address):
 
     phone.goto(f"{address}/match?class=lipo-6S")
     tap(phone.get_by_role("link", name="Group A", exact=True))
-    tap(phone.get_by_role("button", name="Take it in hand"))
+    tap(phone.get_by_role("button", name="Start this batch"))
     state = state_of(phone)
     expect(state).to_have_text("planned")
     tap(phone.get_by_role("button", name="All of these are sound"))

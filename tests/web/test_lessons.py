@@ -119,14 +119,14 @@ class Hands:
                 self.read(tag, *(f"{volts:.2f}" for volts in shown), warm=warm)
 
     def charge(self, *packs, **more):
-        """Take it in hand and start it, as the pages ask; what they refuse is left."""
+        """Start this batch and start it, as the pages ask; what they refuse is left."""
         if more:
             self.visitor.post("/run", packs=list(packs), **more)
         else:
             card = self.visitor.get("/charge?" + "&".join(f"packs={tag}" for tag in packs)).seen
-            if "Take it in hand" not in card.said:
+            if "Start this batch" not in card.said:
                 return
-            address, values = card.form("Take it in hand")
+            address, values = card.form("Start this batch")
             self.visitor.post(address, **{**values, "csrf_token": self.visitor.token})
         for key in [run.key for run in self.runs.open()]:
             run, before = self.runs.look(key, self.clock()).run, None

@@ -130,7 +130,7 @@ def test_more_than_1c_without_a_label_is_an_own_decision_and_is_logged(newcomer,
         assert ("My decision, no C on the label" in newcomer.get(f"/charge?packs={tag}").seen.said) is offered
     assert "2C is my decision" not in newcomer.get("/charge?packs=A&rate_c=2").seen.said
     page = newcomer.get("/charge?packs=A&own_rate_c=2")
-    address, fields = page.seen.form("Take it in hand")
+    address, fields = page.seen.form("Start this batch")
     said = newcomer.post(address, **fields).seen.said
     assert "No charge rate on the label of A; 2C is my decision." in said
     assert (runs.open()[-1].current_a, runs.open()[-1].choice.own_rate_c) == (3.6, 2.0)

@@ -1,6 +1,7 @@
 """Acts of a day at the bench: all packs checked, a heat flown, a charger that failed, the day called off."""
 
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
@@ -14,6 +15,7 @@ from iterum.services.desk import Desk
 from iterum.services.running import PERSON, Changed, RunDesk
 from iterum.services.watching import TYPED, Watcher
 from iterum.store.database import Store
+from iterum.store.troubles import StoreTrouble
 
 ASKED_FOR = timedelta(hours=8)
 """So long after a heat it is asked who flew in it."""
@@ -90,6 +92,29 @@ class Day:
             repository.runs.add_flight(KeptFlight(now, heat.at, heat.wish.family, heat.wish.name, tuple(packs)))
 
     # ------------------------------------------------------------------ what goes wrong with the day
+
+    def stop_all(self, now: datetime) -> tuple[tuple[str, ...], tuple[tuple[str, str], ...]]:
+        """Stop every charge at once; the places that were stopped, and those that Iterum could not stop, with why.
+
+        No charger waits for another one that is slow or silent.
+        """
+
+        def stop(run: KeptRun) -> str:
+            try:
+                self._runs.act(run.key, Act.STOP, run.state, now, by=PERSON, note="all stopped")
+            except Changed as changed:
+                return "" if changed.run.state not in LIVE else str(changed)
+            except (LinkLost, Refused, Unsafe, StoreTrouble) as error:
+                return str(error)
+            return ""
+
+        live = [run for run in self._runs.open() if run.state in LIVE]
+        if not live:
+            return (), ()
+        with ThreadPoolExecutor(len(live)) as pool:
+            whys = list(pool.map(stop, live))
+        off = tuple(run.place for run, why in zip(live, whys, strict=True) if not why)
+        return off, tuple((run.place, why) for run, why in zip(live, whys, strict=True) if why)
 
     def call_off(self, now: datetime) -> tuple[Heat, ...]:
         """Take every heat away that is still to come; those that are left."""

@@ -66,6 +66,7 @@ KEYS: dict[str, tuple[Key, ...]] = {
         Key("Shift Space", "stop the channel, asked once", (" ",), ("press stop",), shift=True),
     ),
     "Something's wrong": (
+        Key("S", "stop everything that charges", ("s",), ("press stop-all",)),
         Key("1–4", "what you see", tuple("1234"), tuple(f"press trouble-{number}" for number in "1234")),
     ),
     "Heats": (

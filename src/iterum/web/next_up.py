@@ -26,8 +26,8 @@ LEISURE = timedelta(minutes=10)
 ACTS = {
     Act.INSPECT: "Inspect",
     Act.PLUG_IN: "Plug in",
-    Act.EVEN_OUT: "Even out",
-    Act.READ_BACK: "Set and read back",
+    Act.EVEN_OUT: "Equalise",
+    Act.READ_BACK: "Confirm settings",
     Act.START: "Start",
 }
 
@@ -126,8 +126,10 @@ def _in_words(item: ToDo) -> NextUp:
         act = ACTS[item.act or Act.INSPECT]
         return NextUp(item.at, f"{act}: {where}", f"{act.lower()}, {where}", item, on=packs, href=href, button=act)
     if item.do is Do.READ_AFTER:
-        return NextUp(item.at, f"Off {where}", f"off {where}", item, off=packs, href=href, button="Unplug and read")
-    return NextUp(item.at, f"Off {where}", f"off {where}", item, off=packs, href=href, button=f"Look at {where}")
+        title = f"Remove from {where}"
+        return NextUp(item.at, title, f"remove from {where}", item, off=packs, href=href, button="Remove and measure")
+    title = f"Remove from {where}"
+    return NextUp(item.at, title, f"remove from {where}", item, off=packs, href=href, button=f"Look at {where}")
 
 
 def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
@@ -138,12 +140,12 @@ def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
     shown: dict[str, Any] = {"off": few_tags(item.off), "on": few_tags(batch.packs)}
     if item.run is not None:
         href = url_for("run.page", key=item.run.key)
-        return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **shown, href=href, button="Take off first")
+        return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **shown, href=href, button="Remove first")
     kept = desk().latest_plan()
     number = kept.plan.batches.index(batch) if kept else None
     begin = choice_fields(batch.choice)
     href = url_for("charge.page", **begin)
-    more: dict[str, Any] = {"begin": begin, "later": number, "href": href, "button": "Take it in hand", **shown}
+    more: dict[str, Any] = {"begin": begin, "later": number, "href": href, "button": "Start this batch", **shown}
     return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **more)
 
 
@@ -153,7 +155,7 @@ def _heat(item: ToDo) -> NextUp:
         return NextUp(item.at, f"{name} given up", f"{name} given up", item, href=url_for("plan.page"), button="Why")
     odds = f"met in {item.met} of {item.of} tries" if item.of else ""
     count = f"{len(item.packs)} of {item.wanted} packs" if len(item.packs) < item.wanted else few_tags(item.packs)
-    return NextUp(item.at, f"Take off, {name}", f"take off, {name}", item, on=count, href=url_for("plan.page"),
+    return NextUp(item.at, f"Fly {name}", f"fly {name}", item, on=count, href=url_for("plan.page"),
                   note=odds, button="Who flies")  # fmt: skip
 
 
@@ -175,7 +177,7 @@ def _at_leisure(has_more: bool) -> tuple[NextUp, ...]:
     if len(needy) == 1:
         begin = choice_fields(Choice((needy[0],)))
         href = url_for("charge.page", **begin)
-        return (NextUp(at, "Charge it alone", f"charge {needy[0]}", on=needy[0], href=href, button="Its dial card"),)
+        return (NextUp(at, "Charge it alone", f"charge {needy[0]}", on=needy[0], href=href, button="Details"),)
     if needy and plan_desk().job is None:
         return (NextUp(at, "Plan the rest", f"plan {few_tags(needy)}", on=few_tags(needy), post=url_for("plan.begin"),
                     button="Plan it", href=url_for("plan.page")),)  # fmt: skip

@@ -22,7 +22,7 @@ BENCH_READS = (
 )  # fmt: skip
 BENCH_ACTS = (
     "look", "bench.check_round", "bench.flown", "measure.*", "match.move", "charge.keep", "run.*", "wrong.write_down",
-    "use.timer", "offline.*",
+    "wrong.stop_all", "use.timer", "offline.*",
 )  # fmt: skip
 """What a device of the bench may look at, and what it may do."""
 

@@ -55,7 +55,7 @@ def begun_and_waiting(
         same = by_packs.get(frozenset(batch.packs))
         told = same.pop(0) if same else None
         if told is not None:
-            real = _as_run(batch, *told, kept, session, now_min)
+            real = _as_run(_where_it_is(batch, *told, session), *told, kept, session, now_min)
             begun += [real] if real else []
         else:
             (begun if batch.end_min <= 0 else waiting).append(batch)
@@ -66,6 +66,17 @@ def begun_and_waiting(
             real = _as_run(replace(outside, full_min=full_min), run, running, kept, session, now_min)
             begun += [real] if real else []
     return begun, waiting
+
+
+def _where_it_is(batch: PlannedBatch, run: KeptRun, running: Running, session: Session) -> PlannedBatch:
+    """A batch of the plan on the channel and board, and with the amps, that it really got."""
+    if (run.channel, run.board, run.current_a) == (batch.channel, batch.board, batch.current_a):
+        return batch
+    there = replace(batch, board=run.board, channel=run.channel, current_a=run.current_a, rate_c=run.rate_c)
+    if run.state not in LIVE and run.state not in BEFORE_CHARGE:
+        return there
+    real = batch_in_hand(running, session)
+    return replace(there, source=run.source, power_w=real.power_w, power_in_w=real.power_in_w)
 
 
 def _balance_min(run: KeptRun) -> float:

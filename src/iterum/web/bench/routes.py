@@ -1,6 +1,7 @@
 """Addresses of the bench: the page, what changes by itself, and the acts of a day."""
 
 from datetime import timedelta
+from hashlib import sha256
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
@@ -48,6 +49,7 @@ def _more() -> dict[str, object]:
         "untold": [(heat, day().planned_for(heat)) for heat in day().untold(now())],
         "ahead": ahead,
         "delays": DELAYS_MIN,
+        "meaning": _meaning(),
         "changed": kept.plan.changed if kept is not None else (),
     }
 
@@ -60,6 +62,25 @@ def page() -> str | Response:
         return redirect(url_for("begin.page"))
     made_first()
     return render_template("bench/page.html", session_packs=session.packs, **_more())
+
+
+def _meaning() -> str:
+    """What the card of Now says, without the minutes that only count down."""
+    up = next(iter(todos()), None)
+    job = plan_desk().job
+    if up is None:
+        return f"nothing {job is not None and job.running}"
+    late = up.at < now()
+    told = (up.title, up.on, up.off, up.button, up.href, sorted(up.fields), late, up.at.strftime("%H:%M"))
+    return sha256(repr(told).encode()).hexdigest()[:12]
+
+
+@blueprint.get("/now")
+def now_card() -> str | tuple[str, int]:
+    """The card of Now, where it means something else than what was seen."""
+    if request.args.get("seen") == _meaning():
+        return "", 204
+    return render_template("bench/now.html", todos=todos(), **_more())
 
 
 @blueprint.get("/live")

@@ -363,4 +363,4 @@ def _bank(
     upper = "L".join(f"{x} {middle - h:.1f}" for x, h in left)
     lower = "L".join(f"{x} {middle + h:.1f}" for x, h in reversed(left))
     end_wh = whole_wh - used[source].used_wh
-    return f"M{upper}L{lower}Z", f"{kit.names.get(source, source)}, {end_wh:.0f} of {whole_wh:.0f} Wh left"
+    return f"M{upper}L{lower}Z", f"{kit.names.get(source, source)}, {end_wh:.0f} of {whole_wh:.0f} Wh left at the end"

@@ -88,8 +88,9 @@ def parted() -> str:
     if kept is None or _running(plan_desk().job) is not None:
         return ""
     begun = [run for run, _ in runs().since(kept.made_at, now())]
-    planned = {frozenset(batch.packs) for batch in (*kept.plan.past.done, *kept.plan.batches)}
-    others = [run for run in begun if frozenset(run.packs) not in planned]
+    batches = (*kept.plan.past.done, *kept.plan.batches)
+    planned = {(frozenset(batch.packs), batch.channel) for batch in batches}
+    others = [run for run in begun if (frozenset(run.packs), run.channel) not in planned]
     if others:
         return f"{', '.join(others[-1].packs)} went on {others[-1].place}, and the plan does not know of it."
     stopped = [run for run in begun if run.stopped]

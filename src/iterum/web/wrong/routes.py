@@ -5,7 +5,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.reasons import NotThere
 from iterum.core.season.run import LIVE
-from iterum.web.context import came_late, desk, incidents, now, runs
+from iterum.web.context import came_late, day, desk, incidents, now, runs
 from iterum.web.figures import whole
 from iterum.web.keys import KEYS
 from iterum.web.plan.routes import plan_again
@@ -46,6 +46,19 @@ def write_down() -> Response:
     if plan_again():
         flash("The plan is being made again without them.")
     return redirect(url_for("wrong.page", see=kind, done="yes"))
+
+
+@blueprint.post("/stop")
+def stop_all() -> Response:
+    """Stop everything that charges, before anything is asked."""
+    off, not_off = day().stop_all(now())
+    if off:
+        flash(f"Stopped: {', '.join(off)}. Look at the packs before anything else.")
+    for place, why in not_off:
+        flash(f"{place} was not stopped by Iterum ({why}). Stop it at the charger, or pull its plug.", "care")
+    if not off and not not_off:
+        flash("Nothing is charging.")
+    return redirect(url_for("wrong.page"))
 
 
 @blueprint.get("/keys")

@@ -3,6 +3,7 @@
 import { startAlarms } from "./alarms.js";
 import { startBatches } from "./batches.js";
 import { startClock } from "./clock.js";
+import { startDeliberate } from "./deliberate.js";
 import { startDigits } from "./digits.js";
 import { startKeeping } from "./keep.js";
 import { startKeys } from "./keys.js";
@@ -20,6 +21,7 @@ startAlarms();
 startWrong();
 startDigits();
 startBatches();
+startDeliberate();
 startKeys();
 startTables();
 startTriples();

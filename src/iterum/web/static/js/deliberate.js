@@ -1,0 +1,28 @@
+/* An act that signs, starts or changes a charge is not taken from a tap or key that was meant for what stood there
+   before: its button is held for a moment after it has appeared. Stop is never held. */
+
+const HELD_MS = 700;
+const ACTS = ['form[action^="/run"]', 'form[action="/bench/cool"]', 'form[action="/bench/failed"]']
+  .map((form) => `${form} button:not(.btn-stop)`)
+  .join(", ");
+
+function hold(scope) {
+  const held = [...scope.querySelectorAll(ACTS)];
+  held.forEach((button) => button.setAttribute("aria-disabled", "true"));
+  setTimeout(() => held.forEach((button) => button.removeAttribute("aria-disabled")), HELD_MS);
+}
+
+export function startDeliberate() {
+  hold(document);
+  document.addEventListener("htmx:afterSwap", (event) => hold(event.detail.elt.parentElement ?? document));
+  document.addEventListener(
+    "click",
+    (event) => {
+      if (event.target.closest('button[aria-disabled="true"]')) {
+        event.preventDefault();
+        event.stopImmediatePropagation();
+      }
+    },
+    { capture: true },
+  );
+}
