@@ -9,7 +9,7 @@ from pathlib import Path
 from shutil import which
 from typing import Any
 
-from playwright.sync_api import Browser, Locator, Page, Playwright, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, Playwright, expect, sync_playwright
 from werkzeug.serving import WSGIRequestHandler, make_server
 
 from iterum.core.season.lesson import Lesson
@@ -90,6 +90,11 @@ def ready(page: Page) -> None:
     page.locator("html[data-ready], html:not(:has(script[type=module]))").wait_for(state="attached")
 
 
+def held(page: Page) -> None:
+    """Wait until the page takes acts that sign, start or change a charge: not in its first moment."""
+    expect(page.locator("button[aria-disabled=true]")).to_have_count(0)
+
+
 def patient(page: Page) -> Page:
     """Go somewhere, or press a key, only as a person would: when the page has come. A script's hands are faster."""
     goto, press, typed = page.goto, page.keyboard.press, page.keyboard.type
@@ -101,6 +106,7 @@ def patient(page: Page) -> Page:
 
     def pressed(key: str, **more: Any) -> None:
         ready(page)
+        held(page)
         press(key, **more)
 
     def written(text: str, **more: Any) -> None:
@@ -128,7 +134,7 @@ def turning(page: Page) -> Iterator[None]:
 def taken_in_hand(page: Page) -> int:
     """Take the next planned batch in hand, look at each pack and plug them in; the key of its run."""
     with turning(page):
-        page.get_by_role("button", name=re.compile("^Take in hand")).first.click()
+        page.get_by_role("button", name=re.compile("^Take in hand|^Start this batch")).first.click()
     for box in page.locator("[name=looked][type=checkbox]").all():
         box.check()
     with turning(page):

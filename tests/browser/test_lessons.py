@@ -29,7 +29,7 @@ def shown(page, option, told):
 
 def test_each_is_played_twice_from_the_first_page_in_two_acts(page, address):
     page.goto(f"{address}/kit")
-    page.get_by_role("link", name="Rehearse").first.click()
+    page.get_by_role("link", name="Practice").first.click()
     page.get_by_role("link", name=lessons()[0].title).click()  # two acts from anywhere
     for number, lesson in enumerate(lessons(), 1):
         expect(page.get_by_role("heading", level=1)).to_have_text(lesson.title)

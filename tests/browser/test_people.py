@@ -289,3 +289,17 @@ def test_a_point_that_is_typed_stays_where_it_was_typed(page, empty_address):
     first.press_sequentially("3.84")
     expect(first).to_have_value("3.84")
     expect(page.get_by_label("Cell 2, volts")).to_be_focused()
+
+
+def test_nothing_is_signed_by_a_tap_that_was_meant_for_what_stood_there_before(page, address):
+    page.goto(f"{address}/charge?packs=T-02&packs=T-05&channel=Twin-2&board=Four")
+    with turning(page):
+        page.get_by_role("button", name="Start this batch").click()
+    state = state_of(page)
+    page.reload()
+    page.evaluate("document.getElementById('all-sound').click()")  # at once, as a hand that was on its way
+    expect(page.locator("button[aria-disabled=true]")).to_have_count(0)
+    expect(state).to_have_text("planned")
+    with turning(page):
+        page.get_by_role("button", name="All of these are sound").click()
+    expect(state).to_have_text("inspected")

@@ -35,7 +35,7 @@ def test_every_page_has_one_place_and_every_place_opens(visitor):
     assert [place.name for place in PLACES] == ["Bench", "Packs", "Kit", "Log", "Practice", "Settings"]
     page = visitor.get("/").text if visitor.get("/").status_code == 200 else visitor.get("/bench").text
     for number, place in enumerate(PLACES, start=1):
-        to = re.search(rf'<a href="([^"]+)"[^>]*data-step="{number}"[^>]*><b>(\w+)</b>', page)
+        to = re.search(rf'<a href="([^"]+)"[^>]*data-place="{number}"[^>]*><b>(\w+)</b>', page)
         assert to is not None
         assert to[2] == place.name
         assert visitor.get(to[1]).status_code == 200

@@ -15,7 +15,7 @@ from iterum.guardian.clock import parted_words
 from iterum.web.context import desk, links, now, rehearsal, runs
 from iterum.web.degrees import fahrenheit
 from iterum.web.next_up import todos
-from iterum.web.places import PLACES
+from iterum.web.places import PLACES, WORK
 from iterum.web.played import lesson_cue
 from iterum.web.real import real_next
 from iterum.web.troubles import TROUBLES
@@ -97,6 +97,7 @@ def frame() -> dict[str, Any]:
             if may(page.endpoint)
         },
         "below": _below(session),
+        "work_order": WORK,
         "place": here,
         "page_here": here.page_of(room, request.endpoint or "") if here and request else None,
         "may": may,

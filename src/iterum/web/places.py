@@ -58,5 +58,7 @@ PLACES = (
         Page("wrong.keys", "Keys"),
     )),
 )  # fmt: skip
+WORK = ("measure.page", "match.page", "plan.page", "charge.page", "put_away.page")
+"""The order of work."""
 WRONG = Page("wrong.page", "Something’s wrong")
 EVERY_PAGE = (*(page for place in PLACES for page in place.pages), WRONG)

@@ -2,19 +2,19 @@
    before: its button is held for a moment after it has appeared. Stop is never held. */
 
 const HELD_MS = 700;
-const ACTS = ['form[action^="/run"]', 'form[action="/bench/cool"]', 'form[action="/bench/failed"]']
-  .map((form) => `${form} button:not(.btn-stop)`)
+const SIGNING = ['form[action^="/run"]', 'form[action="/bench/cool"]', 'form[action="/bench/failed"]']
+  .map((form) => `${form} button:not(.btn-stop, #from-checker)`)
   .join(", ");
 
-function hold(scope) {
-  const held = [...scope.querySelectorAll(ACTS)];
+function holdBack(scope) {
+  const held = [...scope.querySelectorAll(SIGNING)];
   held.forEach((button) => button.setAttribute("aria-disabled", "true"));
   setTimeout(() => held.forEach((button) => button.removeAttribute("aria-disabled")), HELD_MS);
 }
 
 export function startDeliberate() {
-  hold(document);
-  document.addEventListener("htmx:afterSwap", (event) => hold(event.detail.elt.parentElement ?? document));
+  holdBack(document);
+  document.addEventListener("htmx:load", (event) => holdBack(event.detail.elt)); /* what came by itself */
   document.addEventListener(
     "click",
     (event) => {
