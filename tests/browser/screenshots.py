@@ -23,6 +23,8 @@ FOLDER = Path(__file__).parents[2] / "docs" / "screenshots"
 MORNING = datetime(2026, 6, 13, 8, 47).astimezone()
 
 VIEWS = {
+    "bench": ("/bench", WIDE, "day"),
+    "bench-phone": ("/bench", PHONE, "day"),
     "measure": ("/measure?pack=P-07", WIDE, "day"),
     "measure-phone": ("/measure?pack=P-10", PHONE, "day"),
     "match": ("/match?class=lipo-4S", WIDE, "day"),
@@ -31,11 +33,9 @@ VIEWS = {
     "lesson": ("/rehearse", WIDE, "day"),
     "heats": ("/heats", WIDE, "day"),
     "plan": ("/plan?batch=4", WIDE, "day"),
-    "plan-phone": ("/plan", PHONE, "day"),
     "plan-sheet": ("/plan/sheet", WIDE, "day"),
     "put-away": ("/put-away", WIDE, "day"),
     "run": ("/run/1", WIDE, "day"),
-    "run-phone": ("/run/1", PHONE, "day"),
     "join": ("/match/join?packs=P-04&packs=P-02&packs=P-07&packs=P-01&packs=P-03&packs=P-08", WIDE, "day"),
     "what-if": ("/what-if?a_count=10&a_label_c=75&b_label_c=75&b_v=3.85&rate=2&charge_c=2", WIDE, "day"),
     "packs": ("/packs?id=P-04", WIDE, "day"),
@@ -62,7 +62,9 @@ def main(names: list[str]) -> None:
         job.wait(60)
         store.close()
         with running(path, lambda: MORNING) as address:
-            take([name for name in wanted if not name.startswith(("run", "lesson"))], address)
+            take([name for name in wanted if not name.startswith(("run", "lesson", "bench"))], address)
+        with tempfile.TemporaryDirectory() as other:
+            take_bench([name for name in wanted if name.startswith("bench")], Path(other))
         with tempfile.TemporaryDirectory() as other:
             take_run([name for name in wanted if name.startswith("run")], Path(other))
             with running(path, lambda: MORNING) as real:
@@ -95,6 +97,33 @@ def take_lesson(names: list[str], folder: Path, real: str) -> None:
                 page.keyboard.press("Enter")
             plugged_in(page, *(f"G-{number}" for number in range(1, 7)))
         take(names, address)
+
+
+def take_bench(names: list[str], folder: Path) -> None:
+    """A planned day, a quarter of an hour in: what came first was begun as it was planned."""
+    clock = Clock(MORNING)
+    with served(clock) as server:
+        field = Field(folder, clock, server)
+        session = field.desk.session_at(clock(), clock())
+        job = PlanJob(session, (Prefer.STEADIEST,), 5, clock(), field.desk.revision(), keep=field.desk.keep_plan)
+        job.start()
+        job.wait(30)
+        first = sorted(job.answers[Prefer.STEADIEST].record.batches, key=lambda batch: batch.start_min)[:3]
+        for batch in first:
+            key = field.runs.begin(batch.choice, clock())
+            field.runs.act(key, Act.INSPECT, State.PLANNED, clock())
+            run = field.runs.act(key, Act.PLUG_IN, State.INSPECTED, clock())
+            if run.card.evens_out_min:
+                field.pass_time(run.card.evens_out_min)
+                run = field.runs.act(key, Act.EVEN_OUT, run.state, clock())
+            run = field.runs.act(key, Act.READ_BACK, run.state, clock(), skipped=True)
+            field.runs.act(key, Act.START, run.state, clock())
+            field.pass_time(1)
+        field.pass_time(6)
+        with running(folder / "field.sqlite3", clock, watch=True) as address:
+            time.sleep(2.5)  # until the watch has looked
+            take(names, address)
+        field.close()
 
 
 def take_run(names: list[str], folder: Path) -> None:

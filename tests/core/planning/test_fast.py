@@ -57,6 +57,15 @@ def test_what_is_searched_is_what_is_shown(family):
     assert planner.search.makespan_min == pytest.approx(plan.makespan_min, abs=0.05)
 
 
+def test_a_plan_of_many_ends_when_the_search_says():
+    """A batch that fits a gap to the second in the search is not sent to the end of the day by the full model."""
+    planner = Planner(session_of(FAMILIES[-1], 160, seed=101))
+    list(islice(planner.improve(), 12))
+    searched_min = planner.search.makespan_min
+    assert planner.search.best.schedule.makespan_min == pytest.approx(searched_min, abs=3)
+    assert planner.plan().makespan_min == pytest.approx(searched_min, abs=0.05)
+
+
 @pytest.mark.parametrize("family", FAMILIES, ids=lambda one: one.name)
 def test_no_plan_on_unlike_kit_breaks_a_rule(family):
     for seed in range(SOAK):

@@ -38,7 +38,6 @@ class LaneHeat:
     width: float
     text: str
     text_x: float
-    anchor: str
     met: bool
 
 
@@ -164,7 +163,7 @@ def _heats(
         text_x = min(middle, WIDTH - half - 2)
         if text:
             free_x = text_x + half + 6
-        yield LaneHeat(x, width, text, round(text_x, 1), "middle", met)
+        yield LaneHeat(x, width, text, round(text_x, 1), met)
 
 
 def _energy(day: Day, last_min: float, along: Scale) -> str:
