@@ -120,7 +120,8 @@ def _heats_of(seen: Seen, now: datetime) -> list[tuple[datetime, Wish, int, bool
         todo = planned.get((heat.wish.name or "", heat.at))
         have = len(todo.packs) if todo else 0
         if heat.wish.is_heat and heat.at + timedelta(minutes=heat.wish.fly_min or 0) > now:
-            have = have if seen.kept else heat.wish.count
+            if seen.kept is None or heat.at <= now:  # nothing is known against it
+                have = heat.wish.count
             heats.append((heat.at, heat.wish, have, have >= heat.wish.count))
     return heats
 
