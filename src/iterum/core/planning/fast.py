@@ -187,7 +187,7 @@ def genes_of(problem: Problem, plan: Plan) -> tuple[Gene, ...]:
     minutes would send it to the end of the day.
     """
     order = plan.order[: plan.heads[COUNT]]
-    begins = plan.rows[order].times[:, START]
+    begins = plan.rows.times[order, START]
     order = order[np.argsort(np.where(begins >= 0, begins, inf), kind="stable")]
     rows, members = plan.rows[order][["many", "machine", "part", "board"]].tolist(), plan.members[order].tolist()
     return tuple(
