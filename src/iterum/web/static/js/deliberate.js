@@ -8,8 +8,14 @@ const SIGNING = ['form[action^="/run"]', 'form[action="/bench/cool"]', 'form[act
 
 function holdBack(scope) {
   const held = [...scope.querySelectorAll(SIGNING)];
-  held.forEach((button) => button.setAttribute("aria-disabled", "true"));
-  setTimeout(() => held.forEach((button) => button.removeAttribute("aria-disabled")), HELD_MS);
+  for (const button of held) {
+    button.setAttribute("aria-disabled", "true");
+  }
+  setTimeout(() => {
+    for (const button of held) {
+      button.removeAttribute("aria-disabled");
+    }
+  }, HELD_MS);
 }
 
 export function startDeliberate() {
