@@ -146,6 +146,9 @@ def test_a_heat_flown_as_planned_is_one_act_and_its_packs_come_back_as_flown(ben
         told = [item.code for item in permit_of(packs[tag], bench.desk.session().rules).reasons]
         assert "flown_since" in told
     assert bench.parts["day"].untold(bench.clock()) == ()
+    logged = bench.visitor.get("/log?kind=flights").seen.page.find("tbody").find_all("tr")
+    assert [spoken(item) for item in logged[0]("td")][1] == heat(bench).wish.name
+    assert all(tag in spoken(logged[0]) for tag in flies)
     assert not re.search("who flew", bench.visitor.get("/bench").text)
 
 

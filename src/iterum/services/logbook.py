@@ -10,7 +10,15 @@ from iterum.core.planning.parts import Charged, PartGain, part_gains
 from iterum.core.season.health import ChargeRecord, Health, health
 from iterum.core.season.learning import learn
 from iterum.core.season.outlook import Observation
-from iterum.core.season.records import Incident, KeptEvent, KeptObservation, KeptReading, KeptRun, LoggedCharge
+from iterum.core.season.records import (
+    Incident,
+    KeptEvent,
+    KeptFlight,
+    KeptObservation,
+    KeptReading,
+    KeptRun,
+    LoggedCharge,
+)
 from iterum.core.season.run import LIVE, OPEN
 from iterum.core.season.storage import full_since
 from iterum.core.things.choice import Kind
@@ -19,6 +27,7 @@ from iterum.services.desk import Desk, relearn
 from iterum.services.watching import FILE
 from iterum.services.work import Work
 from iterum.store.database import Store
+from iterum.wording import family_label
 
 PAGE = 24
 """Entries of one page of the log: as many as stand in two folds of a laptop's window."""
@@ -82,6 +91,11 @@ class LogBook:
                 return [_event_row(event, packs) for event, packs in
                         runs.all_events(query.run_key, query.since, query.until, query.skipped, count, offset)
                         if query.pack_id is None or query.pack_id in packs]  # fmt: skip
+            if query.kind == "flights":
+                flights = [item for item in runs.flights(query.since)
+                           if (query.until is None or item.heat_at < query.until)
+                           and (query.pack_id is None or query.pack_id in item.packs)]  # fmt: skip
+                return [_flight_row(item) for item in flights[offset:][:count]]
             return [_incident_row(item) for item in runs.incidents(query.since)
                     if (query.until is None or item.at < query.until)
                     and (query.pack_id is None or query.pack_id in item.packs)]  # fmt: skip
@@ -226,6 +240,10 @@ def _measured_row(item: KeptReading) -> dict[str, Any]:
 def _event_row(event: KeptEvent, packs: Sequence[str]) -> dict[str, Any]:
     return {"at": event.at, "run": event.run_key, "packs": list(packs), "act": event.act, "state": event.state.value,
             "skipped": event.skipped, "by": event.by, "note": event.note}  # fmt: skip
+
+
+def _flight_row(item: KeptFlight) -> dict[str, Any]:
+    return {"at": item.heat_at, "heat": item.name, "class": family_label(item.family), "packs": list(item.packs)}
 
 
 def _incident_row(item: Incident) -> dict[str, Any]:

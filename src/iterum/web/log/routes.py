@@ -24,6 +24,7 @@ KINDS = (
     ("readings", "Readings"),
     ("measured", "Measured"),
     ("acts", "Acts and skips"),
+    ("flights", "Heats flown"),
     ("incidents", "Incidents"),
 )
 
