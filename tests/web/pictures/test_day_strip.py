@@ -73,7 +73,7 @@ def test_set_ups_within_minutes_are_one_visit_and_peak_and_limit_are_told():
     assert strip.peak[2] == "280 W"
     assert strip.power_limit_y is not None
     assert (strip.power_row.below, strip.power_limit_text) == ("Leisure battery", "limit 300 W")
-    assert strip.bank_text == "Leisure battery, 620 of 700 Wh left"
+    assert strip.bank_text == "Leisure battery, 620 of 700 Wh left at the end"
 
 
 def test_a_heat_says_what_it_is_short_of_as_far_as_there_is_room():
