@@ -113,7 +113,8 @@ def test_the_batch_that_is_not_cool_is_said_in_the_same_act(bench):
     assert "warm. Touch them again" in answer.text
     assert {item.seen.touch for item in bench.runs.look(first, bench.clock()).seen if item.seen.touch} == {WARM}
     answer = bench.visitor.client.post("/bench/cool", data={f"felt-{second}": "hot", "csrf_token": token(bench)})
-    assert urlsplit(answer.location).path == "/wrong"
+    assert answer.location.endswith("/wrong?see=swelling")
+    assert "A pack swells, smells or is hot" in bench.visitor.get(answer.location).text
     bench.pass_time(0.5)
     assert bench.state(second) is State.STOPPED  # hot stops by itself
     assert bench.state(first) is State.CHARGING
@@ -177,6 +178,20 @@ def test_a_measured_pack_counts_again_and_undo_takes_the_flight_back(bench):
     bench.visitor.post(f"/files/undo/{act.key}")
     packs = {pack.id: pack for pack in bench.desk.session().packs}
     assert all(packs[tag].flown_at is None for tag in tags)
+    assert bench.parts["day"].flights() == ()
+
+
+def test_nobody_says_by_a_key_that_nobody_flew(bench):
+    gone_by(bench, 15)  # without a plan
+    page = bench.visitor.get("/bench").seen
+    assert page.link("^Say who flew").endswith("#flown")
+    with pytest.raises(StopIteration):
+        page.form("^Nobody flew")
+
+
+def test_a_heat_to_come_cannot_have_been_flown(bench):
+    planned(bench.visitor)
+    assert bench.visitor.post("/bench/flown", key=heat(bench).key, **{"as": "planned"}).status_code == 404
     assert bench.parts["day"].flights() == ()
 
 

@@ -9,10 +9,11 @@ from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.outlook import COOL, Observation
 from iterum.core.season.records import KeptFlight, KeptRun
 from iterum.core.season.run import BEFORE_CHARGE, LIVE, Act
+from iterum.core.things.kit import Charger, find
 from iterum.devices.driver import LinkLost, Refused
 from iterum.exchange.heats import Heat
 from iterum.services.desk import Desk
-from iterum.services.running import PERSON, Changed, RunDesk
+from iterum.services.running import PERSON, Changed, RunDesk, Told
 from iterum.services.watching import TYPED, Watcher
 from iterum.store.database import Store
 from iterum.store.troubles import StoreTrouble
@@ -80,10 +81,13 @@ class Day:
         every = (*kept.plan.past.flown, *kept.plan.heats)
         same = [item for item in every if (item.heat.family, item.heat.name) == (heat.wish.family, heat.wish.name)]
         nearest = min(same, key=lambda item: abs(kept.moment(item.heat.at_min) - heat.at), default=None)
-        return nearest.packs if nearest is not None else ()
+        there = {pack.id for pack in self._desk.session().packs}
+        return tuple(tag for tag in nearest.packs if tag in there) if nearest is not None else ()
 
     def flown(self, heat: Heat, packs: Sequence[str], now: datetime) -> None:
-        """Write down who flew. Raises NotThere for a pack that is not there or of another class."""
+        """Write down who flew. Raises NotThere for a heat to come, and for a pack that is gone or of another class."""
+        if heat.at > now:
+            raise NotThere("heat that has begun", heat.wish.name or heat.key)
         by_id = {pack.id: pack for pack in self._desk.session().packs}
         for tag in packs:
             if tag not in by_id or by_id[tag].family != heat.wish.family:
@@ -94,27 +98,35 @@ class Day:
     # ------------------------------------------------------------------ what goes wrong with the day
 
     def stop_all(self, now: datetime) -> tuple[tuple[str, ...], tuple[tuple[str, str], ...]]:
-        """Stop every charge at once; the places that were stopped, and those that Iterum could not stop, with why.
+        """Stop every charge at once; the places that were stopped, and those that Iterum could not stop, with why."""
+        return self._ended([run for run in self._runs.open() if run.state in LIVE], "all stopped", now)
 
-        No charger waits for another one that is slow or silent.
+    def _ended(
+        self, runs: Sequence[KeptRun], note: str, now: datetime
+    ) -> tuple[tuple[str, ...], tuple[tuple[str, str], ...]]:  # fmt: skip
+        """Stop or drop batches: the places where that is done, and the others, each with why.
+
+        No charger waits for another one that is slow or silent, and no trouble with one keeps the others from ending.
         """
 
-        def stop(run: KeptRun) -> str:
+        def end(run: KeptRun) -> str:
+            act = Act.STOP if run.state in LIVE else Act.DROP
             try:
-                self._runs.act(run.key, Act.STOP, run.state, now, by=PERSON, note="all stopped")
+                self._runs.act(run.key, act, run.state, now, by=PERSON, note=note)
+            except Told:
+                return ""  # it is off; only writing that down failed
             except Changed as changed:
-                return "" if changed.run.state not in LIVE else str(changed)
+                return str(changed) if changed.run.state in LIVE else ""
             except (LinkLost, Refused, Unsafe, StoreTrouble) as error:
                 return str(error)
             return ""
 
-        live = [run for run in self._runs.open() if run.state in LIVE]
-        if not live:
+        if not runs:
             return (), ()
-        with ThreadPoolExecutor(len(live)) as pool:
-            whys = list(pool.map(stop, live))
-        off = tuple(run.place for run, why in zip(live, whys, strict=True) if not why)
-        return off, tuple((run.place, why) for run, why in zip(live, whys, strict=True) if why)
+        with ThreadPoolExecutor(len(runs)) as pool:
+            whys = list(pool.map(end, runs))
+        off = tuple(run.place for run, why in zip(runs, whys, strict=True) if not why)
+        return off, tuple((run.place, why) for run, why in zip(runs, whys, strict=True) if why)
 
     def call_off(self, now: datetime) -> tuple[Heat, ...]:
         """Take every heat away that is still to come; those that are left."""
@@ -127,28 +139,21 @@ class Day:
 
         Iterum stops what it can; a person pulls the plug of the charger in any case.
         """
-        kit = self._desk.session().kit
-        charger = next((item for item in kit.chargers if item.id == charger_id), None)
-        if charger is None:
-            raise NotThere("charger", charger_id)
+        charger = self._charger(charger_id)
         channels = {channel.id for channel in charger.channels}
-        off: list[str] = []
-        not_off: list[tuple[str, str]] = []
-        for run in self._runs.open():
-            if run.channel not in channels or (run.state not in LIVE and run.state not in BEFORE_CHARGE):
-                continue
-            act = Act.STOP if run.state in LIVE else Act.DROP
-            try:
-                self._runs.act(run.key, act, run.state, now, by=PERSON, note=f"{charger.name or charger.id} has failed")
-                off.append(run.channel)
-            except (LinkLost, Refused, Unsafe, Changed) as error:
-                not_off.append((run.channel, str(error)))
+        states = (*LIVE, *BEFORE_CHARGE)
+        here = [run for run in self._runs.open() if run.channel in channels and run.state in states]
+        name = charger.name or charger.id
+        off, not_off = self._ended(here, f"{name} has failed", now)
         self._desk.save_kit_item(replace(charger, failed=True), charger.id)
-        return Failed(charger.name or charger.id, tuple(off), tuple(not_off))
+        return Failed(name, off, not_off)
 
     def works_again(self, charger_id: str) -> None:
         """Take the mark of a charger away. Raises NotThere."""
-        charger = next((item for item in self._desk.session().kit.chargers if item.id == charger_id), None)
+        self._desk.save_kit_item(replace(self._charger(charger_id), failed=False), charger_id)
+
+    def _charger(self, charger_id: str) -> Charger:
+        charger = find(self._desk.session().kit.chargers, charger_id)
         if charger is None:
             raise NotThere("charger", charger_id)
-        self._desk.save_kit_item(replace(charger, failed=False), charger.id)
+        return charger

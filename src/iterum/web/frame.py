@@ -74,13 +74,19 @@ def _messages() -> list[tuple[str, str]]:
     return [] if request.headers.get("X-Unseen") else get_flashed_messages(with_categories=True)  # type: ignore[return-value]
 
 
+def energy_left(session: Session) -> tuple[float, float]:
+    """Wh that sources with a budget still have for new batches, and that they had when filled."""
+    finite = [source for source in session.kit.sources if source.usable_wh is not None]
+    left_wh = sum(max((item.usable_wh or 0.0) - session.bench.reserved_wh(item.id), 0.0) for item in finite)
+    return left_wh, sum((source.energy_wh or 0.0) * source.usable_part for source in finite)
+
+
 def frame() -> dict[str, Any]:
     """What base.html shows on every page, errors included."""
     session = desk().session(now())
     open_runs = runs().open()
     finite = [source for source in session.kit.sources if source.usable_wh is not None]
-    left_wh = sum(max((item.usable_wh or 0.0) - session.bench.reserved_wh(item.id), 0.0) for item in finite)
-    whole_wh = sum((source.energy_wh or 0.0) * source.usable_part for source in finite)
+    left_wh, whole_wh = energy_left(session)
     ahead = [heat for heat in desk().heats() if heat.at > now()]
     room = (request.blueprint or "") if request else ""
     mine = rehearsal()

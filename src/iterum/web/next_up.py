@@ -101,9 +101,11 @@ def _untold() -> Iterator[NextUp]:
             continue
         name = heat.wish.name or family_label(heat.wish.family)
         planned = day().planned_for(heat)
-        button = "Flown as planned" if planned else "Nobody flew"
-        yield NextUp(over_at, f"{name}: who flew?", f"{name}: who flew?", on=few_tags(planned) or name,
-                     href=url_for("bench.page", _anchor="flown"), button=button,
+        title, href = f"{name}: who flew?", url_for("bench.page", _anchor="flown")
+        if not planned:  # nothing is said by a key that only meant to go on: a pack that flew must not count as full
+            yield NextUp(over_at, title, title, on=name, href=href, button="Say who flew")
+            continue
+        yield NextUp(over_at, title, title, on=few_tags(planned), href=href, button="Flown as planned",
                      post=url_for("bench.flown"), fields={"key": heat.key, "as": "planned"})  # fmt: skip
 
 

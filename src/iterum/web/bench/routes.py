@@ -1,11 +1,11 @@
 """Addresses of the bench: the page, what changes by itself, and the acts of a day."""
 
-from datetime import timedelta
 from hashlib import sha256
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from iterum.core.planning.record import KeptPlan
 from iterum.core.reasons import NotThere
 from iterum.core.season.outlook import COOL, HOT, WARM
 from iterum.core.season.run import LIVE
@@ -13,9 +13,11 @@ from iterum.exchange.heats import Heat
 from iterum.web.bench.views import BenchPage, Seen, bench_page
 from iterum.web.context import day, desk, now, plan_desk, runs, undoable
 from iterum.web.figures import figure
+from iterum.web.frame import energy_left
+from iterum.web.heats.routes import shift
 from iterum.web.next_up import agenda, todos
 from iterum.web.plan.routes import made_first, parted, plan_again
-from iterum.wording import family_label
+from iterum.wording import about, family_label
 
 blueprint = Blueprint("bench", __name__, url_prefix="/bench", template_folder="templates")
 
@@ -25,33 +27,43 @@ DELAYS_MIN = (10, 20, 30)
 def _shown() -> BenchPage:
     session = desk().session(now())
     in_hand = runs().in_hand(now())
-    finite = [source for source in session.kit.sources if source.usable_wh is not None]
+    left_wh, whole_wh = energy_left(session)
     seen = Seen(
         in_hand=in_hand,
         looks={item.run.key: runs().look(item.run.key, now()) for item in in_hand if item.run.state in LIVE},
         todos=agenda(),
         kept=desk().latest_plan(),
         heats=desk().heats(),
-        left_wh=sum(max((item.usable_wh or 0.0) - session.bench.reserved_wh(item.id), 0.0) for item in finite),
-        whole_wh=sum((source.energy_wh or 0.0) * source.usable_part for source in finite),
+        left_wh=left_wh,
+        whole_wh=whole_wh,
     )
     return bench_page(session.kit, seen, now(), parted())
 
 
-def _more() -> dict[str, object]:
+def _searching() -> bool:
     job = plan_desk().job
+    return job is not None and job.running
+
+
+def _rows() -> dict[str, object]:
+    return {"shown": _shown(), "searching": _searching(), "kept": desk().latest_plan()}
+
+
+def _acts() -> dict[str, object]:
+    """What the acts of the day are about."""
     kept = desk().latest_plan()
-    ahead = [heat for heat in desk().heats() if heat.wish.is_heat and heat.at > now()]
+    changed = () if kept is None else kept.plan.changed
     return {
-        "shown": _shown(),
-        "searching": job is not None and job.running,
-        "kept": kept,
         "untold": [(heat, day().planned_for(heat)) for heat in day().untold(now())],
-        "ahead": ahead,
+        "ahead": [heat for heat in desk().heats() if heat.wish.is_heat and heat.at > now()],
         "delays": DELAYS_MIN,
-        "meaning": _meaning(),
-        "changed": kept.plan.changed if kept is not None else (),
+        "changed": [about(item, lambda minute: _clock(kept, minute)) for item in changed],
+        "session_packs": desk().session().packs,
     }
+
+
+def _clock(kept: KeptPlan | None, minute: float) -> str:
+    return f"{kept.moment(minute).astimezone():%H:%M}" if kept is not None else ""
 
 
 @blueprint.get("")
@@ -61,15 +73,14 @@ def page() -> str | Response:
     if not session.packs or not session.kit.chargers:
         return redirect(url_for("begin.page"))
     made_first()
-    return render_template("bench/page.html", session_packs=session.packs, **_more())
+    return render_template("bench/page.html", meaning=_meaning(), **_rows(), **_acts())
 
 
 def _meaning() -> str:
     """What the card of Now says, without the minutes that only count down."""
     up = next(iter(todos()), None)
-    job = plan_desk().job
     if up is None:
-        return f"nothing {job is not None and job.running}"
+        return f"nothing {_searching()}"
     late = up.at < now()
     told = (up.title, up.on, up.off, up.button, up.href, sorted(up.fields), late, up.at.strftime("%H:%M"))
     return sha256(repr(told).encode()).hexdigest()[:12]
@@ -80,13 +91,13 @@ def now_card() -> str | tuple[str, int]:
     """The card of Now, where it means something else than what was seen."""
     if request.args.get("seen") == _meaning():
         return "", 204
-    return render_template("bench/now.html", todos=todos(), **_more())
+    return render_template("bench/now.html", todos=todos(), meaning=_meaning(), searching=_searching())
 
 
 @blueprint.get("/live")
 def live() -> str:
     """What changes by itself: asked for every few seconds."""
-    return render_template("bench/live.html", todos=todos(), **_more())
+    return render_template("bench/live.html", **_rows())
 
 
 @blueprint.post("/cool")
@@ -99,7 +110,7 @@ def check_round() -> Response:
             felt[run.key] = told
     odd = day().check_round(felt, now())
     if any(felt[run.key] == HOT for run in odd):
-        return redirect(url_for("wrong.page", see="hot"))
+        return redirect(url_for("wrong.page", see="swelling"))
     for run in odd:
         flash(f"{', '.join(run.packs)}: warm. Touch them again in a few minutes; hot means stop.", "care")
     if felt:
@@ -142,16 +153,10 @@ def flown() -> Response:
 @blueprint.post("/delay")
 def delay() -> Response:
     """A heat is later, and all after it; the plan follows."""
-    heat, by_min = _heat(), request.form.get("by_min", 0.0, type=figure)
-    if not 0 < by_min <= 24 * 60:
+    by_min = request.form.get("by_min", 0.0, type=figure)
+    if not by_min > 0:
         raise NotThere("delay", "by_min")
-    later = timedelta(minutes=by_min)
-    heats = [Heat(item.at + later, item.wish) if item.at >= heat.at else item for item in desk().heats()]
-    many = sum(item.at >= heat.at for item in desk().heats()) - 1
-    with undoable(f"{_name(heat)} is {by_min:g} min later") as told:
-        desk().set_heats(heats, now())
-        more = f", and {many} after it" if many else ""
-        told.text = f"{_name(heat)} is {by_min:g} min later{more}. {_again()}"
+    shift(request.form.get("key", ""), by_min, True)
     return redirect(url_for("bench.page"))
 
 

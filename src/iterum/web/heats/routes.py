@@ -124,12 +124,21 @@ def _named(heat: Heat) -> str:
 @blueprint.post("/move")
 def move() -> AnyResponse:
     """A heat slips, or comes early, by some minutes; with `rest` so do all after it."""
-    by_min = request.form.get("by_min", 0.0, type=figure)
-    _, number = _heat(request.form.get("key", ""))
+    moved = shift(
+        request.form.get("key", ""), request.form.get("by_min", 0.0, type=figure), request.form.get("rest") == "yes"
+    )
+    if request.form.get("picked") != "yes":
+        return redirect(url_for("heats.page"))
+    return redirect(url_for("heats.page", pick=moved.key))
+
+
+def shift(key: str, by_min: float, rest: bool) -> Heat:
+    """Move a heat, and with `rest` all after it, and say so; the plan follows. Raises NotThere."""
+    _, number = _heat(key)
     heats = list(desk().heats())
     if abs(by_min) > 24 * 60:
         raise NotThere("heat", "by_min")
-    last = len(heats) if request.form.get("rest") == "yes" else number + 1
+    last = len(heats) if rest else number + 1
     for at in range(number, last):
         moved = heats[at].at + timedelta(minutes=by_min)
         if not is_of_our_time(moved) or moved - now() > AHEAD:
@@ -140,9 +149,7 @@ def move() -> AnyResponse:
     with undoable(what) as told:
         desk().set_heats(heats, now())
         told.text = f"{what}. {_follow()}"
-    if request.form.get("picked") != "yes":
-        return redirect(url_for("heats.page"))
-    return redirect(url_for("heats.page", pick=heats[number].key))
+    return heats[number]
 
 
 @blueprint.post("/gone")
