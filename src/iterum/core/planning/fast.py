@@ -304,12 +304,13 @@ class FastSearch:
         self.problem, self.prefer, self.iterations = problem, prefer, 0
         self.needed = needed_by_family(problem)
         first = Annealer(problem, prefer, seed)
-        self._annealers = [first]
-        self._seeds = [seed + 1000 * number for number in range(1, threads)]
+        others = (Annealer(problem, prefer, seed + 1000 * number, first.tables) for number in range(1, threads))
+        self._threads = self._annealers = [first, *others]
         if start:
             first.load(start)
-        for way in self._starts(bool(start)):
-            first.start(*way)
+        ways = list(self._starts(bool(start)))
+        with ThreadPoolExecutor(threads) as pool:
+            list(pool.map(_begin, self._threads, (ways[number::threads] for number in range(threads))))
         self._top, self._top_weight = _plan(len(problem.packs), first.work.now.members.shape[1]), inf
         self._found: Candidate | None = None
         self._note_top()
@@ -427,11 +428,9 @@ class FastSearch:
             return
         part = next((hot for most, hot in HOT.items() if packs <= most), HOT_LARGE)
         hot = max(part * self.makespan_min, 4 * COLD)
-        threads = [self._annealers[0], *(Annealer(self.problem, self.prefer, seed, self._annealers[0].tables)
-                                         for seed in self._seeds)]  # fmt: skip
+        self._annealers = threads = self._threads
         for one in threads:
             one.take(self._top)
-        self._annealers = threads
         with ThreadPoolExecutor(len(threads)) as pool:
             for begin, end, hottest, by_ends in ((0.0, FIRST_PART, hot, BY_ENDS),
                                                  (FIRST_PART, 1.0, max(COOLER * hot, 2 * COLD), BY_LAST)):  # fmt: skip
@@ -457,6 +456,12 @@ class FastSearch:
                 moves = [max(min(int(of * chunk_s / max(s, 1e-6)), 20 * CHUNK), 20)
                          for of, s in zip(moves, took, strict=True)]  # fmt: skip
             yield
+
+
+def _begin(annealer: Annealer, ways: Sequence[tuple[list[int], Sequence[int], int, bool]]) -> None:
+    """Try some ways to start, one after another."""
+    for way in ways:
+        annealer.start(*way)
 
 
 def _timed_run(annealer: Annealer, heat: float, moves: int, lightly: bool) -> float:
