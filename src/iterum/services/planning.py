@@ -29,7 +29,7 @@ TURN_S = 0.0005
 reads, and got it back after 5 ms: the log took two seconds while a plan was searched, and takes a quarter of one."""
 SEARCH_PART = 0.7
 """Of the time for a plan; what is left goes into what would make it sooner."""
-SETTLED_BATCH_S, SETTLED_PACK_S = 0.003, 0.0025
+SETTLED_BATCH_S, SETTLED_PACK_S = 0.005, 0.0025
 """About how long a batch of the plan that is taken takes until it is written out and explained, and each of its packs
 in every way that it may be, s. Measured on two cores."""
 
