@@ -3,7 +3,7 @@
 import pytest
 
 from iterum.core.things.bench import Bench, Running
-from iterum.core.things.chain import trees
+from iterum.core.things.chain import Narrow, trees
 from iterum.core.things.kit import Channel, Charger, Kit, Source, Supply
 from iterum.core.things.rules import HouseRules
 
@@ -28,10 +28,22 @@ def test_widths_are_watts_at_the_packs_after_every_loss():
     gen, bank = by_source["gen"], by_source["bank"]
     assert gen.source.packs_w == pytest.approx(300 * 0.85 * 0.9)
     assert gen.branches[0].supply.packs_w == pytest.approx(600 * 0.9)
-    assert gen.branches[0].narrowest(gen.source) == "source"
-    assert bank.branches[0].narrowest(bank.source) == "source"  # 12 V × 5 A × 0.8 = 48 W, under the channel's 80
-    assert by_source[None].branches[0].narrowest(by_source[None].source) == "channels"
+    assert gen.narrowest == Narrow("gen", pytest.approx(400 - 300 * 0.85 * 0.9))  # the charger holds back 100 W only
+    assert bank.narrowest == Narrow("bank", pytest.approx(80 - 12 * 5 * 0.8))
+    assert by_source[None].narrowest is None
     assert by_source["spare"].branches == ()
+
+
+def test_one_part_is_narrowest_also_where_a_supply_feeds_several_chargers():
+    chargers = (
+        Charger("a", channels("a", (100,)), "brick", efficiency=1.0, total_power_w=90),
+        Charger("x", channels("x", (60,)), efficiency=1.0),
+        Charger("b", channels("b", (100, 100)), "brick", efficiency=1.0),
+    )
+    kit = Kit(chargers=chargers, supplies=(Supply("brick", 200, efficiency=1.0),))
+    (mains,) = trees(Bench((), kit, HouseRules()))
+    assert [branch.supply_id for branch in mains.branches] == ["brick", "brick", None]
+    assert mains.narrowest == Narrow("brick", pytest.approx(90 + 200 - 200))
 
 
 def test_what_flows_is_counted_where_it_leaves():

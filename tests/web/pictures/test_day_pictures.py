@@ -59,15 +59,21 @@ def test_every_batch_of_tonight_has_its_column_and_its_arrows_point_to_the_line(
 @pytest.mark.parametrize("seed", range(12))
 def test_no_part_of_the_chain_is_left_out_or_drawn_over_another(seed):
     session = random_bench(seed)
-    for tree in trees(session.bench):
-        pic = chain.draw(tree, {}, {}, {})
+    held = trees(session.bench)
+    shape = chain.shape_of(held)
+    for tree in held:
+        pic = chain.draw(tree, {}, {}, {}, shape)
+        assert sum(part.narrowest for part in pic.parts) <= 1
+        assert pic.px_a_w == shape.px_a_w  # one scale: what gives more is never drawn narrower
         assert [case.channel for case in pic.cases] == [
             link.part.id for branch in tree.branches for link, _ in branch.channels
         ]
         for part in pic.parts:
             assert 0 <= part.middle - part.half < part.middle + part.half <= pic.height
-        rows = [part for part in pic.parts if part.column == "channel"]
-        for above, below in pairwise(rows):
-            assert above.middle + above.half <= below.middle - below.half
+        for column in chain.COLUMNS:
+            for above, below in pairwise(part for part in pic.parts if part.column == column):
+                assert above.tag != below.tag
+                assert above.middle + above.half <= below.middle - below.half
+                assert above.y + above.height <= below.y + 1e-6
         for stream in pic.streams:
             assert all(0 <= float(y) <= pic.height for y in re.findall(r" (-?[\d.]+)", stream.path))

@@ -1,9 +1,11 @@
 """The kit as trees from a source to its channels: what each part passes to the packs, what flows, what is narrowest."""
 
 from dataclasses import dataclass
+from itertools import groupby
 
 from iterum.core.things.bench import Bench, Running
 from iterum.core.things.feed import feed_of
+from iterum.core.quantities import at_most
 from iterum.core.things.kit import Channel, Charger, Source, Supply
 
 
@@ -36,22 +38,48 @@ class Branch:
     charger: Link
     channels: tuple[tuple[Link, tuple[Running, ...]], ...]
 
-    def narrowest(self, source: Link) -> str | None:
-        """Which link of the way passes the least to the packs: "source", "supply", "charger" or "channels"."""
-        channels_w = sum(link.packs_w or 0.0 for link, _ in self.channels)
-        ways = [("channels", channels_w), ("charger", self.charger.packs_w)]
-        ways += [("supply", self.supply.packs_w)] if self.supply else []
-        ways.append(("source", source.packs_w))
-        known = [(watts, name) for name, watts in ways if watts is not None]
-        return min(known, key=lambda item: item[0])[1]
+    @property
+    def supply_id(self) -> str | None:
+        """Tag of the supply before the charger; None without one."""
+        return self.supply.part.id if self.supply and self.supply.part else None
+
+@dataclass(frozen=True)
+class Narrow:
+    """The part that holds the most back. holds_back_w : what the parts after it could give the packs beyond it."""
+
+    id: str
+    holds_back_w: float
 
 
 @dataclass(frozen=True)
 class Tree:
-    """One source and every charger that it feeds; without a source, what hangs on mains."""
+    """One source and every charger that it feeds, those of one supply together; without a source, what hangs on
+    mains."""
 
     source: Link
     branches: tuple[Branch, ...]
+
+    @property
+    def narrowest(self) -> Narrow | None:
+        """The one part that holds the most back; None where each passes on all that the parts after it can take."""
+        narrow: list[Narrow] = []
+
+        def passed_w(link: Link, wanted_w: float) -> float:
+            if link.part is None or link.packs_w is None or at_most(wanted_w, link.packs_w):
+                return wanted_w
+            narrow.append(Narrow(link.part.id, wanted_w - link.packs_w))
+            return link.packs_w
+
+        taken_w = 0.0
+        for _, fed in groupby(self.branches, key=lambda branch: branch.supply_id):
+            branches = list(fed)
+            group_w = sum(
+                passed_w(branch.charger, sum(link.packs_w or 0.0 for link, _ in branch.channels)) for branch in branches
+            )
+            supply = branches[0].supply
+            taken_w += group_w if supply is None else passed_w(supply, group_w)
+        passed_w(self.source, taken_w)
+        return max(narrow, key=lambda item: item.holds_back_w, default=None)
 
 
 def trees(bench: Bench) -> tuple[Tree, ...]:
@@ -66,7 +94,9 @@ def trees(bench: Bench) -> tuple[Tree, ...]:
 
 
 def _tree(bench: Bench, source_id: str | None, chargers: list[Charger]) -> Tree:
-    branches = tuple(_branch(bench, charger) for charger in chargers)
+    built = [_branch(bench, charger) for charger in chargers]
+    supplies = [branch.supply_id for branch in built]
+    branches = tuple(sorted(built, key=lambda branch: supplies.index(branch.supply_id)))
     flows_w = sum(branch.charger.flows_w for branch in branches)
     source = next((item for item in bench.kit.sources if item.id == source_id), None)
     if source is None:

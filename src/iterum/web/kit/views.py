@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from iterum.core.things.bench import Bench
-from iterum.core.things.chain import Link, Tree, trees
+from iterum.core.things.chain import Link, Narrow, Tree, trees
 from iterum.core.things.kit import Board, Channel, Charger, Source, Supply
 from iterum.services.desk import kit_items
 from iterum.web.pictures import chain
@@ -60,10 +60,11 @@ def kit_page(bench: Bench, part: str | None, tag: str | None, now: datetime) -> 
               for batch in bench.running if batch.power_w}  # fmt: skip
     families = list(dict.fromkeys(pack.family for pack in bench.packs))
     tints = {pack.id: chain.TINTS[families.index(pack.family) % len(chain.TINTS)] for pack in bench.packs}
+    shape = chain.shape_of(held)
     if part is None and held and held[0].branches and isinstance(first := held[0].branches[0].charger.part, Charger):
         part, tag = "charger", first.id
     return KitPage(
-        tuple(chain.draw(tree, names, clocks, tints) for tree in held),
+        tuple(chain.draw(tree, names, clocks, tints, shape) for tree in held),
         _holds(bench, names),
         _picked(bench, held, part, tag, names),
     )
@@ -101,21 +102,20 @@ def _picked(
         if part == "source" and isinstance(tree.source.part, Source) and tree.source.part.id == tag:
             return _source(tree, tree.source.part, names)
         for branch in tree.branches:
-            narrow = branch.narrowest(tree.source)
             supply = branch.supply
             if part == "supply" and supply is not None and isinstance(supply.part, Supply) and supply.part.id == tag:
                 fed = (
                     ("Fed by", names.get(supply.part.fed_by or "", "mains")),
                     ("Keeps", f"{supply.part.efficiency:g}"),
                 )
-                return _of(supply, supply.part, "supply", narrow == "supply", names, fed)
+                return _of(supply, supply.part, "supply", tree.narrowest, names, fed)
             item = branch.charger.part
             if part == "charger" and isinstance(item, Charger) and item.id == tag:
-                return _of(branch.charger, item, "charger", narrow == "charger", names, _charger(item, names))
+                return _of(branch.charger, item, "charger", tree.narrowest, names, _charger(item, names))
             for link, _ in branch.channels:
                 line = link.part
                 if part == "channel" and isinstance(line, Channel) and line.id == tag and isinstance(item, Charger):
-                    told = _of(link, line, "channel", narrow == "channels", names, _channel(line))
+                    told = _of(link, line, "channel", tree.narrowest, names, _channel(line))
                     return Picked(line.id, "channel", told.name, "charger", item.id, told.why, told.figures)
     return next((Picked(item.id, "supply", names[item.id], "supply", item.id, "Nothing hangs on it.", ())
                  for item in bench.kit.supplies if part == "supply" and item.id == tag), None)  # fmt: skip
@@ -129,20 +129,24 @@ def _flow(link: Link) -> tuple[tuple[str, str], ...]:
 
 
 def _of(
-    link: Link, item: Supply | Charger | Channel, kind: str, narrow: bool, names: Mapping[str, str],
+    link: Link, item: Supply | Charger | Channel, kind: str, narrow: Narrow | None, names: Mapping[str, str],
     more: tuple[tuple[str, str], ...],
 ) -> Picked:  # fmt: skip
-    why = ""
-    if narrow and link.own_w is not None:
-        why = f"The narrow part: whatever the others give, no more than {link.packs_w:.0f} W reach the packs."
-    return Picked(item.id, kind, names.get(item.id, item.id), kind, item.id, why, (*_flow(link), *more))
+    return Picked(item.id, kind, names.get(item.id, item.id), kind, item.id, _why(item.id, narrow), (*_flow(link), *more))
+
+
+def _why(tag: str, narrow: Narrow | None) -> str:
+    """What is said of the part that holds the most back; nothing of any other."""
+    if narrow is None or narrow.id != tag:
+        return ""
+    return f"The narrowest part: the parts after it could give the packs {narrow.holds_back_w:.0f} W more."
 
 
 def _source(tree: Tree, source: Source, names: Mapping[str, str]) -> Picked:
     holds = (("Volts", f"{source.voltage_v:g} V"),) if source.voltage_v else ()
     fed = ", ".join(names.get(branch.charger.part.id, "") for branch in tree.branches if branch.charger.part)
     figures = (*_flow(tree.source), *holds, ("Feeds", fed or "nothing"))
-    return Picked(source.id, "source", names[source.id], "source", source.id, "", figures, source)
+    return Picked(source.id, "source", names[source.id], "source", source.id, _why(source.id, tree.narrowest), figures, source)
 
 
 def _charger(item: Charger, names: Mapping[str, str]) -> tuple[tuple[str, str], ...]:

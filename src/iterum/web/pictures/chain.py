@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import groupby
 
 from iterum.core.things.bench import Running
 from iterum.core.things.chain import Branch, Link, Tree
@@ -11,20 +12,26 @@ WIDTH = 770
 COLUMNS = {"source": (34, 158), "supply": (176, 290), "charger": (308, 428), "channel": (446, 566)}
 PACKS_X = 604
 HEAD, FOOT = 42.0, 26.0
-LEAST, MOST_HALF, CHANNEL_TALL = 34.0, 96.0, 84.0
+LEAST, MOST_HALF, CHANNEL_TALL = 34.0, 75.0, 60.0
 GAP = 30.0
-WIDE_W, WIDE_PX, NARROW_PX = 200.0, 0.32, 0.6
+MOST_PX_A_W = 0.6
+NEXT = {"source": 176, "supply": 308, "charger": 446, "channel": 604}
+"""Where the column after one begins: words may run so far."""
+PX_A_LETTER = 6.2
+CASE_PX = 138.0
 TINTS = ("pinetint", "brasstint", "lilac", "stone")
 
 
 @dataclass(frozen=True)
 class Part:
-    """One part as it is drawn: where, how wide open, and what is said of it. wider : than it could be drawn."""
+    """One part as it is drawn: where, how wide open, and what is said of it. name : as much of `full` as has room.
+    wider : than it is drawn."""
 
     column: str
     kind: str
     tag: str
     name: str
+    full: str
     facts: str
     told: str
     x: float
@@ -82,6 +89,29 @@ class Picture:
     px_a_w: float
 
 
+@dataclass(frozen=True)
+class Shape:
+    """What all trees of a page share, so that they can be compared. px_a_w : pixels of one watt. tall : of a channel."""
+
+    px_a_w: float
+    tall: float
+
+
+def shape_of(trees: Sequence[Tree]) -> Shape:
+    """One scale for all trees: the strongest channel fills its row."""
+    rows = [[link.packs_w or 0.0 for branch in tree.branches for link, _ in branch.channels] for tree in trees]
+    most_w = max((watts for row in rows for watts in row), default=0.0)
+    tall = LEAST if max(map(len, rows), default=0) > 3 else CHANNEL_TALL
+    px_a_w = min(MOST_PX_A_W, tall / most_w) if most_w else MOST_PX_A_W
+    return Shape(px_a_w, max(min(most_w * px_a_w, tall), LEAST))
+
+
+def _fitting(text: str, px: float) -> str:
+    """As much of a text as has room."""
+    letters = max(int(px / PX_A_LETTER), 4)
+    return text if len(text) <= letters else text[: letters - 1].rstrip() + "…"
+
+
 def _watts(value: float | None) -> str:
     return "no limit" if value is None else f"{value:.0f} W"
 
@@ -91,6 +121,8 @@ class _Pen:
     """What is drawn so far, and the scale."""
 
     px_a_w: float
+    tall: float
+    narrowest: str | None
     names: Mapping[str, str]
     tints: Mapping[str, str]
     clocks: Mapping[str, str]
@@ -99,25 +131,29 @@ class _Pen:
     streams: list[Stream] = field(default_factory=list)
     cases: list[Case] = field(default_factory=list)
 
-    def half(self, link: Link, most: float) -> tuple[float, bool]:
+    def half(self, link: Link) -> tuple[float, bool]:
         """Half the width of a part's pipe, and whether it is wider than that."""
         if link.packs_w is None:
-            return most, True
+            return MOST_HALF, True
         wanted = link.packs_w * self.px_a_w / 2
-        return max(min(wanted, most), 5.0), wanted > most
+        return max(min(wanted, MOST_HALF), 5.0), wanted > MOST_HALF
 
-    def part(self, column: str, link: Link, facts: str, top: float, height: float, narrowest: bool) -> Part:
+    def height(self, link: Link) -> float:
+        """What a part takes in its column, with its words."""
+        return 2 * self.half(link)[0] + HEAD + FOOT
+
+    def part(self, column: str, link: Link, facts: str, top: float, height: float) -> Part:
         """Draw a part in its column, in the middle of what it feeds."""
         x, right = COLUMNS[column]
-        item = link.part
-        head = HEAD if column != "channel" else 18.0
-        most = min((height - head - (FOOT if column != "channel" else 8.0)) / 2, MOST_HALF)
-        half, wider = self.half(link, most)
-        middle = top + head + most if column == "channel" else top + (head + height - FOOT) / 2
+        half, wider = self.half(link)
+        middle = top + 18.0 + self.tall / 2 if column == "channel" else top + (HEAD + height - FOOT) / 2
         told = f"{link.now_w:.0f} W now" + ("" if link.left_w is None else f", {link.left_w:.0f} left")
-        tag = item.id if item else "mains"
-        drawn = Part(column, _kind(item), tag, self.names.get(tag, tag), facts, told if link.now_w else "idle",
-                     x, right, top, height, middle, half, wider, narrowest)  # fmt: skip
+        tag = link.part.id if link.part else "mains"
+        full, room = self.names.get(tag, tag), float(NEXT[column] - x)
+        if column == "channel":
+            room -= (len(facts) + 1) * PX_A_LETTER * 0.85  # they stand beside the name, in lighter letters
+        drawn = Part(column, _kind(link.part), tag, _fitting(full, room), full, facts, told if link.now_w else "idle",
+                     x, right, top, height, middle, half, wider, tag == self.narrowest)  # fmt: skip
         self.parts.append(drawn)
         return drawn
 
@@ -146,30 +182,38 @@ def _shares(before: Part, weights: Sequence[float]) -> list[tuple[float, float]]
     return shares
 
 
-def draw(tree: Tree, names: Mapping[str, str], clocks: Mapping[str, str], tints: Mapping[str, str]) -> Picture:
-    """One tree. names : of parts by tag. clocks : by channel, when what hangs there is done. tints : by pack tag."""
-    channels = [link for branch in tree.branches for link, _ in branch.channels]
-    most_w = max((link.packs_w or 0.0 for link in channels), default=0.0)
-    px_a_w = WIDE_PX if sum(link.packs_w or 0.0 for link in channels) > WIDE_W else NARROW_PX
-    tall = LEAST if len(channels) > 3 else min(max(most_w * px_a_w, LEAST), CHANNEL_TALL)
-    px_a_w = min(px_a_w, tall / most_w) if most_w else px_a_w
-    row = tall + GAP
-    pen = _Pen(px_a_w, names, tints, clocks)
-    height = sum(len(branch.channels) * row + HEAD + FOOT for branch in tree.branches) or HEAD + FOOT + 20
-    source = pen.part("source", tree.source, _source_facts(tree.source), 0.0, height,
-                      any(branch.narrowest(tree.source) == "source" for branch in tree.branches))  # fmt: skip
+def draw(
+    tree: Tree, names: Mapping[str, str], clocks: Mapping[str, str], tints: Mapping[str, str], shape: Shape | None = None
+) -> Picture:
+    """One tree. names : of parts by tag. clocks : by channel, when what hangs there is done. tints : by pack tag.
+    shape : that of all trees beside it; its own where there is none.
+    """
+    shape = shape or shape_of((tree,))
+    narrowest = tree.narrowest
+    pen = _Pen(shape.px_a_w, shape.tall, narrowest.id if narrowest else None, names, tints, clocks)
+    groups = [list(fed) for _, fed in groupby(tree.branches, key=lambda branch: branch.supply_id)]
+    heights = [_heights(pen, group) for group in groups]
+    whole = max(sum(map(sum, heights)), pen.height(tree.source))
+    spare = (whole - sum(map(sum, heights))) / max(len(tree.branches), 1)
+    heights = [[height + spare for height in group] for group in heights]
+    source = pen.part("source", tree.source, _source_facts(tree.source), 0.0, whole)
+    shares = iter(_shares(source, [float(len(branch.channels)) for branch in tree.branches]))
     top = 0.0
-    weights = [float(len(branch.channels)) for branch in tree.branches]
-    for branch, share in zip(tree.branches, _shares(source, weights), strict=True):
-        tall_here = len(branch.channels) * row + HEAD + FOOT
-        narrowest = branch.narrowest(tree.source)
-        _branch(pen, branch, narrowest, (source, share), top, row, tall_here)
-        top += tall_here
+    for group, tall_ones in zip(groups, heights, strict=True):
+        ends = [next(shares) for _ in group]
+        before = [(source, share) for share in ends]
+        if group[0].supply is not None and isinstance(group[0].supply.part, Supply):
+            before = _supply(pen, group, (source, (ends[0][0], ends[-1][1])), top, sum(tall_ones))
+        for branch, tall_here, place in zip(group, tall_ones, before, strict=True):
+            _branch(pen, branch, (source, place), top, tall_here)
+            top += tall_here
     flowing = ", ".join(stream.text for stream in pen.streams) or "nothing flows"
     fed = ", ".join(part.name for part in pen.parts if part.column == "charger") or "nothing"
     label = f"{source.name} feeds {fed}: {flowing}."
+    if narrowest:
+        label += f" {names.get(narrowest.id, narrowest.id)} holds the most back: {narrowest.holds_back_w:.0f} W."
     return Picture(
-        WIDTH, height, label, tuple(pen.parts), tuple(pen.walls), tuple(pen.streams), tuple(pen.cases), px_a_w
+        WIDTH, whole, label, tuple(pen.parts), tuple(pen.walls), tuple(pen.streams), tuple(pen.cases), shape.px_a_w
     )
 
 
@@ -180,31 +224,50 @@ def _source_facts(link: Link) -> str:
     return _watts(link.own_w) + volts
 
 
-def _branch(
-    pen: _Pen, branch: Branch, narrowest: str | None, fed: tuple[Part, tuple[float, float]], top: float, row: float,
-    height: float,
-) -> None:  # fmt: skip
-    """One charger with its supply and channels, its streams and what hangs on it."""
-    way = [fed]
-    if branch.supply is not None and isinstance(branch.supply.part, Supply):
-        facts = f"{_watts(branch.supply.own_w)} · keeps {branch.supply.part.efficiency:g}"
-        supply = pen.part("supply", branch.supply, facts, top, height, narrowest == "supply")
-        pen.wall(*way[-1], supply)
-        way.append((supply, (-supply.half, supply.half)))
+def _heights(pen: _Pen, group: Sequence[Branch]) -> list[float]:
+    """What each branch of one supply takes: room for its channels, its charger, and the supply before them."""
+    row = pen.tall + GAP
+    heights = [max(len(branch.channels) * row + HEAD + FOOT, pen.height(branch.charger)) for branch in group]
+    supply = group[0].supply
+    spare = 0.0 if supply is None else max(pen.height(supply) - sum(heights), 0.0) / len(group)
+    return [height + spare for height in heights]
+
+
+Place = tuple[Part, tuple[float, float]]
+"""A part, and which share of its opening: offsets from its middle."""
+
+
+def _supply(pen: _Pen, group: Sequence[Branch], fed: Place, top: float, height: float) -> list[Place]:
+    """The supply of some chargers, drawn once, and the share of it that each has."""
+    link = group[0].supply
+    assert link is not None and isinstance(link.part, Supply)
+    facts = f"{_watts(link.own_w)} · keeps {link.part.efficiency:g}"
+    supply = pen.part("supply", link, facts, top, height)
+    pen.wall(*fed, supply)
+    return [(supply, share) for share in _shares(supply, [float(len(branch.channels)) for branch in group])]
+
+
+def _branch(pen: _Pen, branch: Branch, fed: tuple[Part, Place], top: float, height: float) -> None:
+    """One charger with its channels, its streams and what hangs on it. fed : the source, and what stands before the
+    charger."""
+    source, before = fed
+    way = [source] if before[0] is source else [source, before[0]]
     total = _watts(branch.charger.own_w) + (" in all" if branch.charger.own_w is not None else "")
-    charger = pen.part("charger", branch.charger, total, top, height, narrowest == "charger")
-    pen.wall(*way[-1], charger)
+    charger = pen.part("charger", branch.charger, total, top, height)
+    pen.wall(*before, charger)
     places = _shares(charger, [link.packs_w or 1.0 for link, _ in branch.channels])
     offset = sum(batch.power_w for _, on_it in branch.channels for batch in on_it) * pen.px_a_w / -2
+    row = pen.tall + GAP
+    first = top + HEAD + (height - HEAD - FOOT - len(branch.channels) * row) / 2
     for number, ((link, on_it), share) in enumerate(zip(branch.channels, places, strict=True)):
         item = link.part
         assert isinstance(item, Channel)
         low = f"{item.min_current_a:g} to {item.max_current_a:g} A · {_watts(link.own_w)}"
-        part = pen.part("channel", link, low, top + HEAD + number * row, row, narrowest == "channels")
+        part = pen.part("channel", link, low, first + number * row, row)
         pen.wall(charger, share, part)
         wide = sum(batch.power_w for batch in on_it) * pen.px_a_w
         if on_it and wide:
-            pen.streams.append(_stream(pen, [*(item for item, _ in way), charger], part, offset, wide, on_it))
+            pen.streams.append(_stream(pen, [*way, charger], part, offset, wide, on_it))
             offset += wide
         pen.cases.append(_case(pen, part, on_it, item.id, row))
 
@@ -231,4 +294,5 @@ def _case(pen: _Pen, part: Part, on_it: Sequence[Running], channel: str, row: fl
     board = pen.names.get(batch.board, batch.board) if batch.board else "no board"
     until = f", until {pen.clocks[channel]}" if channel in pen.clocks else ""
     tall = min(row - 6, 60.0)
-    return Case(part.middle - tall / 2, tall, title, f"{board}, {batch.current_a:g} A{until}", channel, batch.packs)
+    facts = f"{_fitting(board, CASE_PX - len(f', {batch.current_a:g} A') * PX_A_LETTER)}, {batch.current_a:g} A{until}"
+    return Case(part.middle - tall / 2, tall, _fitting(title, CASE_PX), facts, channel, batch.packs)
