@@ -124,7 +124,7 @@ def frame() -> dict[str, Any]:
         "troubles_offline": TROUBLES,
         "bank_wh": left_wh if finite else None,
         "bank_part": left_wh / whole_wh if whole_wh else 0.0,
-        "bank_names": ", ".join(source.name or source.id for source in finite),
+        "bank_names": f"· {finite[0].name or finite[0].id}" if len(finite) == 1 else f"in {len(finite)} sources",
         "next_heat": ahead[0] if ahead else None,
         "next_heat_min": ceil((ahead[0].at - now()) / timedelta(minutes=1)) if ahead else None,
         "theme": "night" if request.cookies.get("iterum_theme") == "night" else "day",

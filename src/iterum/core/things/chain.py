@@ -3,9 +3,9 @@
 from dataclasses import dataclass
 from itertools import groupby
 
+from iterum.core.quantities import at_most
 from iterum.core.things.bench import Bench, Running
 from iterum.core.things.feed import feed_of
-from iterum.core.quantities import at_most
 from iterum.core.things.kit import Channel, Charger, Source, Supply
 
 

@@ -132,7 +132,8 @@ def _of(
     link: Link, item: Supply | Charger | Channel, kind: str, narrow: Narrow | None, names: Mapping[str, str],
     more: tuple[tuple[str, str], ...],
 ) -> Picked:  # fmt: skip
-    return Picked(item.id, kind, names.get(item.id, item.id), kind, item.id, _why(item.id, narrow), (*_flow(link), *more))
+    name, why = names.get(item.id, item.id), _why(item.id, narrow)
+    return Picked(item.id, kind, name, kind, item.id, why, (*_flow(link), *more))
 
 
 def _why(tag: str, narrow: Narrow | None) -> str:
@@ -146,7 +147,8 @@ def _source(tree: Tree, source: Source, names: Mapping[str, str]) -> Picked:
     holds = (("Volts", f"{source.voltage_v:g} V"),) if source.voltage_v else ()
     fed = ", ".join(names.get(branch.charger.part.id, "") for branch in tree.branches if branch.charger.part)
     figures = (*_flow(tree.source), *holds, ("Feeds", fed or "nothing"))
-    return Picked(source.id, "source", names[source.id], "source", source.id, _why(source.id, tree.narrowest), figures, source)
+    why = _why(source.id, tree.narrowest)
+    return Picked(source.id, "source", names[source.id], "source", source.id, why, figures, source)
 
 
 def _charger(item: Charger, names: Mapping[str, str]) -> tuple[tuple[str, str], ...]:

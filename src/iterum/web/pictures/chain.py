@@ -91,7 +91,10 @@ class Picture:
 
 @dataclass(frozen=True)
 class Shape:
-    """What all trees of a page share, so that they can be compared. px_a_w : pixels of one watt. tall : of a channel."""
+    """What all trees of a page share, so that they can be compared.
+
+    px_a_w : pixels of one watt. tall : pixels of a channel.
+    """
 
     px_a_w: float
     tall: float
@@ -183,7 +186,11 @@ def _shares(before: Part, weights: Sequence[float]) -> list[tuple[float, float]]
 
 
 def draw(
-    tree: Tree, names: Mapping[str, str], clocks: Mapping[str, str], tints: Mapping[str, str], shape: Shape | None = None
+    tree: Tree,
+    names: Mapping[str, str],
+    clocks: Mapping[str, str],
+    tints: Mapping[str, str],
+    shape: Shape | None = None,
 ) -> Picture:
     """One tree. names : of parts by tag. clocks : by channel, when what hangs there is done. tints : by pack tag.
     shape : that of all trees beside it; its own where there is none.
@@ -240,7 +247,8 @@ Place = tuple[Part, tuple[float, float]]
 def _supply(pen: _Pen, group: Sequence[Branch], fed: Place, top: float, height: float) -> list[Place]:
     """The supply of some chargers, drawn once, and the share of it that each has."""
     link = group[0].supply
-    assert link is not None and isinstance(link.part, Supply)
+    assert link is not None
+    assert isinstance(link.part, Supply)
     facts = f"{_watts(link.own_w)} · keeps {link.part.efficiency:g}"
     supply = pen.part("supply", link, facts, top, height)
     pen.wall(*fed, supply)
@@ -294,5 +302,6 @@ def _case(pen: _Pen, part: Part, on_it: Sequence[Running], channel: str, row: fl
     board = pen.names.get(batch.board, batch.board) if batch.board else "no board"
     until = f", until {pen.clocks[channel]}" if channel in pen.clocks else ""
     tall = min(row - 6, 60.0)
-    facts = f"{_fitting(board, CASE_PX - len(f', {batch.current_a:g} A') * PX_A_LETTER)}, {batch.current_a:g} A{until}"
+    amps = f", {batch.current_a:g} A"
+    facts = f"{_fitting(board, CASE_PX - len(amps) * PX_A_LETTER)}{amps}{until}"
     return Case(part.middle - tall / 2, tall, _fitting(title, CASE_PX), facts, channel, batch.packs)
