@@ -1,12 +1,15 @@
 """The box, the ladder to storage and the chain: everything once, in its place, and nothing outside the picture."""
 
 import re
+from dataclasses import replace
 from datetime import timedelta
 from itertools import pairwise
 
 import pytest
 
 from iterum.core.permit.permit import Way, permits
+from iterum.core.planning.planner import Planner
+from iterum.core.season.agenda import Do, ToDo
 from iterum.core.season.box import Standing
 from iterum.core.season.storage import plan_storage
 from iterum.core.things.chain import trees
@@ -54,6 +57,17 @@ def test_every_batch_of_tonight_has_its_column_and_its_arrows_point_to_the_line(
     starts = [column.from_at for column in pic.columns]
     assert starts == sorted(starts)
     assert pic.first is None or (pic.first.item.choice is not None and pic.first.from_at < NOON + timedelta(hours=12))
+
+
+def test_a_pack_that_is_planned_twice_waits_for_its_next_batch():
+    session = next(one for one in map(random_bench, range(99)) if Planner(one).plan().batches)
+    first = Planner(session).plan().batches[0]
+    todos = (ToDo(Do.SWAP, NOON, batch=first),
+             ToDo(Do.SWAP, NOON + timedelta(hours=2), batch=replace(first, channel="another")))  # fmt: skip
+    for agenda in (todos, todos[::-1]):
+        groups = [group for shelf in box(session, (), agenda, {}).shelves for group in shelf.groups]
+        waiting = {case.tag: group.title for group in groups for case in group.cases}
+        assert {waiting[tag] for tag in first.packs} == {f"Wait for {first.channel}"}
 
 
 @pytest.mark.parametrize("seed", range(12))

@@ -371,6 +371,7 @@ def retire(part: str) -> Response:
         with undoable(f"{item_id} is back in use" if back else f"{item_id} is retired"):
             desk().retire(kind, item_id, None if back else now())
     except Unsafe as held:
-        flash("Not retired: " + " ".join(map(about, held.reasons)), "care")
+        failed = " If it has failed, pull its plug and say so: It failed." if part == "charger" else ""
+        flash("Not retired: " + " ".join(map(about, held.reasons)) + failed, "care")
         return redirect(url_for("kit.page"))
     return redirect(url_for("kit.page"))

@@ -68,7 +68,8 @@ def box(
 ) -> Box:  # fmt: skip
     """The box as it stands. only : what alone is shown of it."""
     by_tag = {tag: item for item in in_hand for tag in item.run.packs}
-    waits = {tag: todo for todo in agenda if todo.do is Do.SWAP and todo.batch for tag in todo.batch.packs}
+    latest_first = sorted((todo for todo in agenda if todo.do is Do.SWAP), key=lambda todo: todo.at, reverse=True)
+    waits = {tag: todo for todo in latest_first if todo.batch for tag in todo.batch.packs}  # the next one counts
     names = {channel.id: channel.name or channel.id for _, channel in session.kit.channels()}
     families: dict[str, dict[tuple[int, str, str], list[Case]]] = {}
     counts: dict[Standing, int] = {}
