@@ -1,6 +1,7 @@
 """The bench: what really hangs there comes before the plan, and the acts of a day bring plan, log and packs with them."""
 
 import re
+from dataclasses import replace
 from datetime import timedelta
 from urllib.parse import urlsplit
 
@@ -78,13 +79,27 @@ def test_where_plan_and_bench_part_it_says_so_and_one_act_plans_again(bench):
     assert f"T-02, T-05 went on {channel}, and the plan does not know of it." in page.text
     action, values = page.seen.form("^Plan again")
     made_at = bench.desk.latest_plan().made_at
-    bench.visitor.post(action, **{name: value[0] for name, value in values.items()})
+    answer = bench.visitor.post(action, **{name: value[0] for name, value in values.items()})
+    assert answer.request.path == "/bench"  # where it was asked for
     bench.parts["plan_desk"].job.wait(20)
     assert "Plan and bench differ" not in bench.visitor.get("/bench").text
     held = [set(batch.packs) for batch in bench.desk.latest_plan().plan.batches]
     assert {"T-02", "T-05"} in held
     assert made_at <= bench.desk.latest_plan().made_at
     assert bench.state(key) is State.CHARGING
+
+
+def test_a_plan_that_still_got_better_says_so_and_is_searched_on_from_the_bench(bench):
+    planned(bench.visitor)
+    kept = bench.desk.latest_plan()
+    for hurried in (False, True):
+        bench.desk.keep_plan(replace(kept, plan=replace(kept.plan, hurried=hurried)))
+        pages = [bench.visitor.get(address) for address in ("/bench", "/plan")]
+        assert ["still finding better plans" in page.text for page in pages] == [hurried, hurried]
+    action, values = pages[0].seen.form("^Search for 20 s")
+    bench.visitor.post(action, **{name: value[0] for name, value in values.items()} | {"seconds": "0.5"})
+    bench.parts["plan_desk"].job.wait(20)
+    assert bench.desk.latest_plan().made_at >= kept.made_at
 
 
 # ------------------------------------------------------------------ the check round

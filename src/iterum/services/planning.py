@@ -27,6 +27,8 @@ from iterum.services.compiling import compile_ahead
 TURN_S = 0.0005
 """How long a search computes before another thread has its turn. A page gives its turn away with every row that it
 reads, and got it back after 5 ms: the log took two seconds while a plan was searched, and takes a quarter of one."""
+LAST_PART, BETTER_PART = 0.3, 0.01
+"""A search that found something better by so much in the last part of its time had too little of it."""
 SEARCH_PART = 0.7
 """Of the time for a plan; what is left goes into what would make it sooner."""
 SETTLED_BATCH_S, SETTLED_PACK_S = 0.005, 0.0025
@@ -44,11 +46,13 @@ class Made:
     offers: tuple[Offer, ...] = ()
     changed: tuple[Reason, ...] = ()
     past: Past = field(default_factory=Past)
+    hurried: bool = False
+    """Whether the search was still finding better plans when its time was up."""
 
     @property
     def record(self) -> PlanRecord:
         """What is kept of it."""
-        return record_of(self.plan, self.whys, self.relaxed, self.changed, self.past, self.offers)
+        return record_of(self.plan, self.whys, self.relaxed, self.changed, self.past, self.offers, self.hurried)
 
 
 @dataclass(frozen=True)
@@ -89,24 +93,42 @@ def make_plan(
         planner.search.best = min([planner.search.best, *others], key=lambda item: item.score)
     settling_s = SETTLED_BATCH_S * planner.search.batches + SETTLED_PACK_S * len(planner.problem.packs)
     search_s = min(SEARCH_PART * seconds, seconds - settling_s)
-    for progress in planner.improve(max(begun + search_s - perf_counter(), 0.0)):
+    until_s = begun + search_s
+    late_s = until_s - LAST_PART * search_s
+    before: tuple[float, ...] | None = None
+    for progress in planner.improve(max(until_s - perf_counter(), 0.0)):
         on_progress(progress)
+        if before is None and search_s > 0 and perf_counter() > late_s:
+            before = planner.standing
         if stopped():
             break
+    hurried = not stopped() and _still_better(before, planner.standing)
     plan = with_odds(planner.plan(), session.rules, planner.heats_over)
     if isinstance(planner, Replanner):
         changed = changes(planner.kept.to_come, plan.batches[len(planner.kept.fixed) :])
         past = Past(planner.kept.done, planner.flown)
         told_of = _until(begun + seconds, offers(planner, plan), stopped)
         told = changed if follow and follow.tell else ()
-        return Made(plan, explain(planner.problem, plan), (), _best_of(told_of), told, past)
+        return Made(plan, explain(planner.problem, plan), (), _best_of(told_of), told, past, hurried)
     if planner.problem.day is not None:
         told_of = _until(begun + seconds, offers(planner, plan), stopped)
-        return Made(plan, explain(planner.problem, plan), (), _best_of(told_of))
+        return Made(plan, explain(planner.problem, plan), (), _best_of(told_of), hurried=hurried)
     widened = bottlenecks(planner.problem, plan) if plan.batches else iter(())
     relaxed = _until(begun + seconds, widened, stopped)
     relaxed.sort(key=lambda item: -item.saved_min)
-    return Made(plan, explain(planner.problem, plan), tuple(relaxed))
+    return Made(plan, explain(planner.problem, plan), tuple(relaxed), hurried=hurried and not plan.proved)
+
+
+def _still_better(before: tuple[float, ...] | None, after: tuple[float, ...]) -> bool:
+    """Whether a plan got better by what counts in the last part of a search, or never came to it.
+
+    before, after : what is wanted and not had, then the end, min.
+    """
+    if before is None:
+        return True
+    *lacked, ended_min = (round(figure, 1) for figure in before)
+    *lacks, ends_min = (round(figure, 1) for figure in after)
+    return lacks < lacked or (lacks == lacked and ends_min < ended_min * (1 - BETTER_PART))
 
 
 def _threads(packs: int, seconds: float) -> int:

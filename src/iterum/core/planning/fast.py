@@ -363,6 +363,11 @@ class FastSearch:
         """How many batches the best plan has."""
         return int(self._top.heads[COUNT])
 
+    @property
+    def not_charged(self) -> int:
+        """How many packs the best plan does not charge."""
+        return int(self._top.heads[POOLS])
+
     def _note_top(self) -> None:
         """Keep the best plan that any thread has found."""
         for one in self._annealers:

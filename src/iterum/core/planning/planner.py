@@ -58,6 +58,14 @@ class Planner:
         return Planner(problem.session, self.prefer, self.seed, (), problem)
 
     @property
+    def standing(self) -> tuple[float, ...]:
+        """What is wanted and not had by the best plan so far, then when its last pack is full, min: the less the
+        better."""
+        if isinstance(self.search, FastSearch):
+            return float(self.search.not_charged), self.search.makespan_min
+        return (*self.search.best.score.short, self.search.makespan_min)
+
+    @property
     def problem(self) -> Problem:
         """What the best plan so far speaks of: the session, with the decisions on its heats."""
         return self.search.problem if isinstance(self.search, FastSearch) else self.search.best.problem

@@ -51,6 +51,8 @@ class PlanRecord:
     would_help: tuple[Relaxed, ...] = ()
     past: Past = field(default_factory=Past)
     offers: tuple[Offer, ...] = ()
+    hurried: bool = False
+    """Whether the search still found better plans when its time was up, or had none."""
 
     @property
     def gap(self) -> float | None:
@@ -88,12 +90,13 @@ class PlanRecord:
             changed=(),
             would_help=(),
             offers=(),
+            hurried=False,
         )
 
 
 def record_of(
     plan: Plan, whys: Sequence[BatchWhy] = (), relaxed: Sequence[Relaxed] = (), changed: Iterable[Reason] = (),
-    past: Past | None = None, offers: Iterable[Offer] = (),
+    past: Past | None = None, offers: Iterable[Offer] = (), hurried: bool = False,
 ) -> PlanRecord:  # fmt: skip
     """What is kept of a plan. changed : what is otherwise than in the plan before."""
     reasons = {why.batch: why.reasons for why in whys}
@@ -111,6 +114,7 @@ def record_of(
         would_help=tuple(relaxed),
         past=past or Past(),
         offers=tuple(offers),
+        hurried=hurried,
     )
 
 

@@ -23,6 +23,7 @@ from iterum.services.planning import Follow, PlanJob
 from iterum.web.choices import choice_fields
 from iterum.web.context import day, desk, now, plan_desk, runs
 from iterum.web.figures import figure, whole
+from iterum.web.frame import go_back_to
 from iterum.web.plan.calendar import bench_calendar
 from iterum.web.plan.views import PlanPage, chosen_batch, plan_page, timer_min
 from iterum.wording import about, sentence
@@ -137,7 +138,7 @@ def begin() -> AnyResponse:
         raise BadRequest("No such preference.")
     job = plan_desk().begin(plan_job(preferences, seconds, request.form.get("follow") == "yes"))
     job.wait(0.4)  # a small session is planned by then, and the page arrives whole
-    return redirect(url_for("plan.page"))
+    return redirect(go_back_to(request.form.get("back", url_for("plan.page"))))
 
 
 def plan_again() -> bool:
