@@ -3,6 +3,7 @@
 import os
 import re
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -11,6 +12,8 @@ import zipfile
 from functools import partial
 from importlib.metadata import distribution
 from pathlib import Path
+
+import pytest
 
 from iterum.services.compiling import AHEAD
 from tests.conftest import SOAK, free_port
@@ -111,10 +114,29 @@ def test_the_demo_says_where_it_is_listens_here_only_and_keeps_what_was_changed(
     server, _, page = started(tmp_path, "--demo")
     stopped(server)
     assert "changed by hand" in page
+    left = tmp_path / "demo.guardian"
+    left.mkdir(exist_ok=True)
+    (left / "of-before").write_text("")  # as one that was killed leaves it
     server, _, page = started(tmp_path, "--demo", "--fresh")
     stopped(server)
+    assert not (left / "of-before").exists()  # the first batch of the new demo has the number of the old one
     assert "changed by hand" not in page
     assert "P-01" in page
+
+
+@pytest.mark.parametrize("after_s", [0.0, 0.3, 0.6, 1.0])
+@pytest.mark.parametrize("told", [signal.SIGTERM, signal.SIGINT])
+def test_it_ends_whenever_it_is_told_to_also_while_it_starts(tmp_path, told, after_s):
+    port, as_in_front = free_port(), partial(signal.signal, signal.SIGINT, signal.SIG_DFL)
+    words = [*COMMAND, "serve", "--port", str(port), "--data", str(tmp_path)]
+    with subprocess.Popen(words, stdout=subprocess.PIPE, text=True, preexec_fn=as_in_front) as server:  # noqa: PLW1509
+        assert str(port) in server.stdout.readline()
+        time.sleep(after_s)
+        server.send_signal(told)
+        server.wait(timeout=60)  # it listened for ever once, and answered nobody
+    with socket.socket() as again:
+        again.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        again.bind(("127.0.0.1", port))
 
 
 def test_without_the_demo_it_starts_empty(tmp_path):

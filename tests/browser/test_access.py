@@ -59,7 +59,7 @@ MAIN = ("/bench", "/measure", "/match", "/charge", "/charge?packs=P-08&packs=P-1
 
 MAIN_ACT = """() => {
   const act = document.querySelector('#primary');
-  return act && !act.closest('form')?.querySelector('[autofocus]') ? act.getBoundingClientRect().bottom : 0;
+  return act && !act.closest('form')?.querySelector('[autofocus], [data-focus-at-desk]') ? act.getBoundingClientRect().bottom : 0;
 }"""
 """Where the main act ends, px; of a form in which the cursor stands already it is Enter."""
 

@@ -67,7 +67,7 @@ def test_a_group_too_big_for_the_bank_goes_part_of_the_way(open_page, tmp_path):
         page.goto(f"{address}/charge?" + "&".join(f"packs=P{n}" for n in range(1, 7)))
         expect(page.get_by_role("status").filter(has_text="Not charged like this")).to_contain_text(re.compile(r"58(\.0)? Wh"))
         page.get_by_role("link", name="Charge only up to").click()
-        expect(page.get_by_text("mAh at the latest")).to_be_attached()
+        expect(page.get_by_text("Stop after")).to_be_attached()
         run = begun(page, runs)
         assert run.card.end_v < 4.0
         assert run.card.stop_mah > 0
@@ -93,7 +93,7 @@ def test_a_nickel_pack_has_one_figure_and_a_card_of_its_own(open_page, tmp_path)
         expect(card).to_contain_text("a drop of")
         expect(card).not_to_contain_text("Full at")
         begun(page, runs)
-        expect(page.get_by_role("main")).not_to_contain_text("Even out")
+        expect(page.get_by_role("main")).not_to_contain_text("Equalise")
 
 
 def test_one_pack_on_one_charger_is_four_acts_from_measured_to_charging(open_page, tmp_path):

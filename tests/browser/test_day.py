@@ -78,7 +78,7 @@ def take_in_hand(page, place):
         place.pass_time(20)
         page.goto(page.url)
         with turning(page):
-            page.get_by_role("button", name="They have evened out").click()
+            page.get_by_role("button", name="They have equalised").click()
     compared_and_started(page)
     expect(state_of(page)).to_have_text("charging")
     return key

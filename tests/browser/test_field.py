@@ -164,7 +164,7 @@ def test_a_day_on_the_phone_alone(iterum, phone_browser):
         expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=60_000)
         tap_to(page, "Bench", "Charge")
         key = taken_in_hand(page)
-        evened = page.get_by_role("button", name=re.compile("They have evened out|Look again"))
+        evened = page.get_by_role("button", name=re.compile("They have equalised|Look again"))
         for _ in range(60):
             if not evened.count():
                 break

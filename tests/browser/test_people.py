@@ -59,7 +59,7 @@ def charged(hands, cells, pack_v, current_a, alone=False):
     if alone:  # compared and started in one act
         expect(state).to_have_text("charging")
         return
-    expect(state).to_have_text("set and read back")
+    expect(state).to_have_text("settings confirmed")
     hands.press("Enter")
     expect(state).to_have_text("charging")
 

@@ -54,6 +54,7 @@ def test_whatever_acts_is_whole_uncovered_and_large_enough(part, open_page, plan
     wrong = []
     for number, path in enumerate(EACH[part::3]):
         page.goto(planned_address_with_runs + path)
+        page.evaluate("document.querySelectorAll('.folded').forEach((sheet) => sheet.classList.remove('folded'))")
         for width, height in SIZES:
             page.set_viewport_size({"width": width, "height": height})
             wrong += [f"{width} {path} {told}" for told in page.evaluate(LOOK)]

@@ -476,7 +476,7 @@ class TestNickel:
             pages.append(
                 visitor.post(f"/run/{key}/act", act=act, expected=parts["runs"].look(key, NOON).run.state, **more).text
             )
-        assert "even out" not in re.sub(r"<(nav|details).*?</(nav|details)>", "", pages[-1], flags=re.S).lower()
+        assert "equalise" not in re.sub(r"<(nav|details).*?</(nav|details)>", "", pages[-1], flags=re.S).lower()
         visitor.post(f"/run/{key}/read-back", expected="plugged in", cells="8", pack_v=run.card.pack_v, current_a="1.2")
         for act, state in (("start", "set and read back"), ("finish", "charging")):
             visitor.post(f"/run/{key}/act", act=act, expected=state)

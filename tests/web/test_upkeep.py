@@ -37,20 +37,20 @@ def measured(bench, key, tags, cells):
 
 def test_a_board_evens_out_for_its_minutes_and_is_measured_again(bench):
     page = bench.visitor.get("/charge/other?packs=P-01&packs=P-02").text
-    assert "Even out without a charger" in page
+    assert "Equalise without a charger" in page
     key = taken(bench, Kind.EVEN_OUT, "P-01", "P-02")
     run = run_of(bench)
     assert (run.kind, run.channel, run.board is not None, run.driven) == (Kind.EVEN_OUT, "", True, False)
     bench.act(key, "inspect", looked=["P-01", "P-02"])
     page = bench.act(key, "plug in")
     assert "25 min" in page
-    assert "They have evened out" not in page
+    assert "They have equalised" not in page
     assert "Equalise" in bench.visitor.get("/charge").text  # the agenda has it
     for path in ("/plan", "/measure", "/match", "/kit", "/packs", "/put-away", "/wrong?see=smoke", "/log", "/log/report", "/rules",
                  "/what-if", "/plan/visits.ics", "/places.json", "/files", "/files/session.json", "/files/archive.jsonl"):  # fmt: skip
         assert bench.visitor.get(path).status_code == 200, path
     bench.clock.seconds += 26 * 60
-    assert "They have evened out" in bench.visitor.get(f"/run/{key}").text
+    assert "They have equalised" in bench.visitor.get(f"/run/{key}").text
     page = bench.act(key, "even out")
     assert "check each pack" in page
     measured(bench, key, ["P-01", "P-02"], 4)
@@ -92,7 +92,7 @@ def test_a_full_pack_is_brought_down_watched_and_never_logged_as_a_charge(bench)
 def test_nothing_unknown_is_begun_and_what_speaks_against_it_is_told(bench):
     assert bench.visitor.post("/run", packs=["P-01"], kind="melt").status_code == 404
     answer = bench.visitor.post("/run", packs=["P-01"], kind=Kind.EVEN_OUT.value, back="/charge/other?packs=P-01")
-    assert "nothing to even out with" in answer.text
+    assert "nothing to equalise with" in answer.text
     assert bench.runs.open() == ()
 
 

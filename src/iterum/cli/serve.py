@@ -4,6 +4,7 @@ import socket
 import sys
 from collections.abc import Container
 from pathlib import Path
+from shutil import rmtree
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -17,10 +18,11 @@ from iterum.demo.live import start_bench, start_demo
 from iterum.devices.driver import Refused
 from iterum.devices.drivers import CHECKERS, DRIVERS, charger_at, checker_at, whole
 from iterum.guardian.clock import SteadyClock
+from iterum.guardian.remote import RemoteGuardian
 from iterum.services.sharing import PORT
 from iterum.store.copies import check, last_moment
 from iterum.store.troubles import StoreTrouble
-from iterum.web.serve import HOST, Ask
+from iterum.web.serve import HOST, Ask, guarded_beside
 from iterum.web.serve import serve as run_server
 
 
@@ -78,8 +80,7 @@ def _serve(
     try:
         if demo:
             if fresh:
-                for part in ("", "-wal", "-shm"):
-                    database.with_name(database.name + part).unlink(missing_ok=True)
+                _forget(database, clock)
             bench = start_bench(speed)
             start_demo(database, clock, bench.port)
         elif database.exists():
@@ -89,6 +90,16 @@ def _serve(
     finally:
         if bench is not None:
             bench.stop()
+
+
+def _forget(database: Path, clock: SteadyClock) -> None:
+    """Take a demo away, and what was guarded of it: the batches of the new one have the same numbers."""
+    guarded = guarded_beside(database)
+    if guarded.is_dir():
+        RemoteGuardian(guarded, clock.time).end()
+        rmtree(guarded, ignore_errors=True)
+    for part in ("", "-wal", "-shm"):
+        database.with_name(database.name + part).unlink(missing_ok=True)
 
 
 def _address(text: str, known: Container[str]) -> str:

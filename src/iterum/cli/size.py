@@ -59,7 +59,7 @@ def _print_card(sizing: Sizing) -> None:
         *([("stop at", f"{card.stop_mah:.0f} mAh at the latest")] if card.stop_mah else []),
         ("timer", minutes(card.timer_min)),
         ("temperature", f"stop at {card.temperature_cutoff_c} °C"),
-        ("even out", minutes(card.wait_min) if card.wait_min else "no wait"),
+        ("equalise", minutes(card.wait_min) if card.wait_min else "no wait"),
         ("must show", f"{card.cells} S and {card.pack_v:.2f} V, within {card.pack_tolerance_v:.2f}; if not, stop"),
         ("full in", between(sizing.minutes, sizing.charge.minutes_low, sizing.charge.minutes_high)),
         ("balancing", f"up to {minutes(card.balance_min)} more" if card.balance_min else "none"),

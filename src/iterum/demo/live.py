@@ -41,9 +41,13 @@ class SimulatedBench:
     port: int
 
     def stop(self) -> None:
-        """End it."""
+        """End it, also where it does not hear that it should."""
         self.process.terminate()
-        self.process.wait(5)
+        try:
+            self.process.wait(5)
+        except subprocess.TimeoutExpired:
+            self.process.kill()
+            self.process.wait()
 
 
 def start_bench(speed: float) -> SimulatedBench:

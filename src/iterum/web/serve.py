@@ -2,11 +2,13 @@
 
 import logging
 import signal
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Event, Thread
 
+from cheroot.server import HTTPServer
 from flask import Flask
 
 from iterum.devices.driver import LinkLost, Refused
@@ -44,17 +46,18 @@ def serve(
     nothing is left to guard.
     """
     to_standard_error()
-    guard = RemoteGuardian(database.parent / f"{database.stem}.guardian", clock.time)
+    guard = RemoteGuardian(guarded_beside(database), clock.time)
     app = create_app(database, clock, watch=True, speed=speed, guard=guard)
     meet(app, addresses)
     parts = app.extensions["iterum"]
     here = server(app, HOST, port)
-    signal.signal(signal.SIGTERM, signal.default_int_handler)  # a system that stops us is a person's Ctrl+C
     try:
-        if share is not None:
-            shared = parts["door"].open(None, share.plain, share.port)
-            share.tell(shared, parts["sharing"].offer(Role.ALL, clock()))
-        here.start()
+        with asked_to_end() as over:
+            if share is not None:
+                shared = parts["door"].open(None, share.plain, share.port)
+                share.tell(shared, parts["sharing"].offer(Role.ALL, clock()))
+            _listen(here, over)
+            over.wait()
     finally:
         here.stop()
         parts["door"].close()
@@ -69,6 +72,11 @@ def serve(
         parts["store"].close()
 
 
+def guarded_beside(database: Path) -> Path:
+    """The folder of what the guardian knows, beside its database."""
+    return database.parent / f"{database.stem}.guardian"
+
+
 def rehearse(database: Path, rehearsal: Rehearsal, address: str, over: Event, told: Callable[[str], None]) -> None:
     """Serve a rehearsal on a free port of this machine until it is over. address : of its simulated charger."""
     app = create_app(database, rehearsal.clock, watch=True, rehearsal=rehearsal)
@@ -76,18 +84,46 @@ def rehearse(database: Path, rehearsal: Rehearsal, address: str, over: Event, to
     meet(app, ((CHARGER, address), (CHECKER, address)), confirmed=True)
     parts = app.extensions["iterum"]
     here = server(app, HOST, 0)
-    here.prepare()
-    told(f"http://{HOST}:{here.bind_addr[1]}/")
-    Thread(target=here.serve, daemon=True).start()
-    signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
-        over.wait()
+        with asked_to_end(over):
+            _listen(here, over)
+            told(f"http://{HOST}:{here.bind_addr[1]}/")
+            over.wait()
     finally:
         here.stop()
         parts["watch"].stop()
         parts["links"].close()
         parts["work"].close()
         parts["store"].close()
+
+
+@contextmanager
+def asked_to_end(over: Event | None = None) -> Iterator[Event]:
+    """While it lasts, Ctrl+C and a system that stops us only set a flag.
+
+    An exception in the middle of starting would leave a server that listens and answers nobody: its threads keep the
+    process alive, and the port taken.
+    """
+    flag = Event() if over is None else over
+    before = {name: signal.signal(name, lambda *_: flag.set()) for name in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield flag
+    finally:
+        for name, handler in before.items():
+            signal.signal(name, handler)
+
+
+def _listen(here: HTTPServer, over: Event) -> None:
+    """Answer requests in a thread of its own from now on; when that ends, everything ends."""
+
+    def answer() -> None:
+        try:
+            here.serve()
+        finally:
+            over.set()
+
+    here.prepare()
+    Thread(target=answer, name="listening", daemon=True).start()
 
 
 def meet(app: Flask, addresses: Sequence[tuple[str, str]], confirmed: bool = False) -> None:

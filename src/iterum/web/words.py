@@ -157,9 +157,22 @@ def verdict_mark(verdict: Permit) -> tuple[str, str]:
 DOING = {Kind.BALANCE: "balancing", Kind.DOWN: "coming down"}
 
 
+KEPT_WORDS = {
+    "evened out": "equalised", "set and read back": "settings confirmed", "even out": "equalise",
+    "read back": "confirm settings",
+}  # fmt: skip
+"""What is said for states and acts that are kept under another name."""
+
+
+def as_said(kept: str) -> str:
+    """A state or an act of a batch as people read it."""
+    return KEPT_WORDS.get(kept, kept)
+
+
 def doing(run: KeptRun) -> str:
     """Where a batch is, in a word."""
-    return DOING.get(run.kind, run.state.value) if run.state is State.CHARGING else run.state.value
+    said_of = as_said(run.state.value)
+    return DOING.get(run.kind, said_of) if run.state is State.CHARGING else said_of
 
 
 MACROS: dict[str, Callable[..., Any]] = {
@@ -171,6 +184,7 @@ MACROS: dict[str, Callable[..., Any]] = {
 FILTERS: dict[str, Callable[..., Any]] = {
     "said": said,
     "doing": doing,
+    "as_said": as_said,
     "few": few_tags,
     "own_degrees": own_degrees,
     "degrees": degrees,

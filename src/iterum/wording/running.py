@@ -67,7 +67,7 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "look_leads": "Leads and plugs whole, nothing bare?",
     "look_dry": "Dry, no sweet smell of solvent?",
     "look_cool": "Hand cool, rested since it flew?",
-    # reading back
+    # confirming the settings
     "back_missing": "Cells, pack volts and amps must be read from the charger.",
     "back_count": "It shows {shown} cells, the card says {cells}. Another cell count is set or detected: a charger that "
     "guesses has set packs on fire. Do not go on.",
@@ -75,7 +75,7 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "back_volts_count": "It shows {pack_v:.2f} V, the card {card_v:.2f}: that is {likely} cells, not {cells}. Count the "
     "pins of the balance plugs (cells + 1).",
     "back_volts": "It shows {pack_v:.2f} V, the card says {card_v:.2f} within {tolerance_v:.2f}. Other packs than planned, "
-    "or they have not evened out: measure one again.",
+    "or they have not equalised: measure one again.",
     "back_no_lead": "It shows {pack_v:.2f} V: the main lead is not home, or a fuse is blown.",
     "back_amps_high": "It is set to {shown_a:.1f} A, the card says {card_a:.1f}. Too much: set it again.",
     "back_amps_low": "It is set to {shown_a:.1f} A, the card says {card_a:.1f}. Set it again, or it takes longer than planned.",
@@ -186,7 +186,7 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "flight_volts": "{name} stands {limit_v:.1f} V, a full pack has {full_v:.1f}.",
     "flight_no_c": "No discharge C on the label of {id}: its amps are not checked.",
     # runs that fill nothing
-    "upkeep_one_pack": "{id} alone has nothing to even out with.",
+    "upkeep_one_pack": "{id} alone has nothing to equalise with.",
     "upkeep_even_already": lambda n: (
         f"Cells of {one_of(n['ids'], 'and')} are within {n['within_v']:.2f} V: nothing to balance."
     ),
@@ -210,7 +210,7 @@ RUN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "caution_plug_order": "Main leads first, in this order. A high pack goes last, a low pack never last.",
     "caution_polarity": "Red to red, black to black: check clips, home-made leads and plugs that fit two ways.",
     "caution_spark": "A small spark when charger meets board is its capacitors. A spark between packs is not: stop.",
-    "caution_evening": "Balance wires are thin, about 2 A: plug them in when the packs have evened out.",
+    "caution_evening": "Balance wires are thin, about 2 A: plug them in when the packs have equalised.",
     "caution_read_back": "Cells and volts must agree with the card before you confirm: a charger that guesses has set packs on fire.",
     "caution_place": "On stone or in a fire-resistant box, clear space, sand or extinguisher, a way out.",
     "caution_watch": "Stay in sight; feel every pack about every 10 minutes. Never alone in the house.",

@@ -14,6 +14,7 @@ from iterum.core.things.session import Wish
 from iterum.exchange.heats import Heat
 from iterum.services.running import RunLook
 from iterum.web.pictures import lanes
+from iterum.web.words import doing
 from iterum.wording import plain
 
 STEP_WORDS = {
@@ -172,7 +173,7 @@ def _state(item: InHand, look: RunLook | None, now: datetime) -> tuple[str, str,
         word = "Stopped" if run.stopped else "Full" if run.kind is Kind.CHARGE else "Done"
         return f"{word} · remove", since, True
     if look is None or look.outlook is None:
-        return run.state.value, "", False
+        return doing(run), "", False
     shown = look.latest if look.latest is not None and look.heard else None
     volts = shown.pack_v / run.card.cells if shown is not None and shown.pack_v else look.outlook.now_v
     parts = [f"{volts:.2f} V/cell"]

@@ -9,7 +9,7 @@ from iterum.core.things.bench import Bench
 from iterum.core.things.choice import Choice, Kind
 
 TITLES = {
-    Kind.EVEN_OUT: "Even out without a charger",
+    Kind.EVEN_OUT: "Equalise without a charger",
     Kind.BALANCE: "Balance only",
     Kind.DOWN: "Bring down",
 }

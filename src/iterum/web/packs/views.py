@@ -118,7 +118,7 @@ def _words(
             does = doing(held.run).capitalize()
             return f"{does} on {channel}", f"{held.run.current_a:g} A, until {_clock(held.ends_at)}"
         amps = f"{held.run.current_a:g} A, " if held.run.current_a else ""
-        return f"{where.value.capitalize()}, {channel}", f"{amps}{held.run.state.value}"
+        return f"{where.value.capitalize()}, {channel}", f"{amps}{doing(held.run)}"
     if where is Standing.WAIT and todo is not None and todo.batch is not None:
         return f"Wait for {names.get(todo.batch.channel, todo.batch.channel)}", f"on at {_clock(todo.at)}"
     if where is Standing.FULL and since is not None:

@@ -28,6 +28,7 @@ from iterum.web.context import checks, desk, links, now, runs, watcher
 from iterum.web.degrees import typed_c
 from iterum.web.frame import go_back_to
 from iterum.web.run.views import reading_from_volts, run_page
+from iterum.web.words import doing
 from iterum.wording import about
 
 blueprint = Blueprint("run", __name__, url_prefix="/run", template_folder="templates")
@@ -136,7 +137,7 @@ def _state() -> State:
 
 
 def _changed(error: Changed) -> None:
-    flash(f"Meanwhile the batch is {error.run.state.value}. What you entered is kept in its log.", "care")
+    flash(f"Meanwhile the batch is {doing(error.run)}. What you entered is kept in its log.", "care")
 
 
 BY_HAND = (Act.PLUG_IN, Act.EVEN_OUT, Act.START, Act.PAUSE, Act.RESUME, Act.STOP)
@@ -240,7 +241,7 @@ def check(key: int) -> Response | tuple[str, int]:
                               pack_id=tag, by_hand=True, touch=touch)  # fmt: skip
             watcher().observe(key, TYPED, one, now())
     watcher().keep(now())
-    over = "" if run.state in LIVE else f" The batch is {run.state.value} by now; it stands with its own time."
+    over = "" if run.state in LIVE else f" The batch is {doing(run)} by now; it stands with its own time."
     flash("The check is written down." + over)
     return redirect(url_for("run.page", key=key))
 

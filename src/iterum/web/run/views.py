@@ -21,8 +21,8 @@ from iterum.web.pictures import charge_card
 STEPS = (
     (Act.INSPECT, "Inspect"),
     (Act.PLUG_IN, "Plug in"),
-    (Act.EVEN_OUT, "Even out"),
-    (Act.READ_BACK, "Set, read back"),
+    (Act.EVEN_OUT, "Equalise"),
+    (Act.READ_BACK, "Confirm settings"),
     (Act.START, "Charge"),
     (Act.CHECK, "Check after"),
 )
