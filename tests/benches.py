@@ -153,7 +153,6 @@ def _pack_breaches(item, joined, amps):
     if weak and (joined or amps > 0.5 * held_ah(item) + EPS):
         yield f"{name} is weak"
 
-
     if not volts and cells > 1:
         yield from _total_breaches(item, joined)
     if item.get("pins") is not None and item["pins"] != cells + 1:
@@ -196,7 +195,11 @@ def _joined_breaches(document, members):
         if at is not None and now - datetime.fromisoformat(at) > timedelta(hours=12):
             yield f"{item['id']} was read too long ago"
     rules, cells = document["rules"]["match"], members[0]["cells"]
-    means = [sum(item.get("cell_volts") or (item["pack_volts"],)) for item in members if "pack_volts" in item or "cell_volts" in item]
+    means = [
+        sum(item.get("cell_volts") or (item["pack_volts"],))
+        for item in members
+        if "pack_volts" in item or "cell_volts" in item
+    ]
     allowed_v = {"volts_per_cell": rules["limit"] * cells, "volts_per_pack": rules["limit"],
                  "percent_of_highest": max(means) * rules["limit"] / 100}[rules["by"]]  # fmt: skip
     if max(means) - min(means) > allowed_v + 1e-4:

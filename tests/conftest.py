@@ -93,6 +93,7 @@ def _compiled_before(connection: Connection) -> None:
     """Statements as they were compiled for the first database of this process."""
     connection.execution_options(compiled_cache=STATEMENTS)
 
+
 SOAK = int(os.environ.get("ITERUM_SOAK", "1"))
 """How many times as many random cases as usual: 1, or what `make soak` asks for."""
 
@@ -149,7 +150,7 @@ def setup(
     board: Board | None = None, charger: Charger | None = None, kit: Kit | None = None, **channel: object
 ) -> Setup:
     """A channel with its feed; generous where nothing is said."""
-    chosen = Channel(**{"id": "ch", "max_current_a": 1000, "max_power_w": 1e6, "max_cells": 14, **channel})
+    chosen = Channel(**{"id": "ch", "max_current_a": 200, "max_power_w": 10_000, "max_cells": 14, **channel})
     charger = charger or Charger("charger", (chosen,))
     return Setup(board, chosen, feed_of(charger, kit or Kit()))
 

@@ -65,7 +65,9 @@ def test_a_group_too_big_for_the_bank_goes_part_of_the_way(open_page, tmp_path):
     with bench(tmp_path, tuple(even(f"P{n}", 3.6, mah=1500) for n in range(1, 7)), kit) as (address, runs):
         page = open_page()
         page.goto(f"{address}/charge?" + "&".join(f"packs=P{n}" for n in range(1, 7)))
-        expect(page.get_by_role("status").filter(has_text="Not charged like this")).to_contain_text(re.compile(r"58(\.0)? Wh"))
+        expect(page.get_by_role("status").filter(has_text="Not charged like this")).to_contain_text(
+            re.compile(r"58(\.0)? Wh")
+        )
         page.get_by_role("link", name="Charge only up to").click()
         expect(page.get_by_text("Stop after")).to_be_attached()
         run = begun(page, runs)
@@ -121,9 +123,13 @@ def test_own_amps_and_a_rate_chosen_on_the_card_are_what_is_begun(open_page, tmp
         expect(amps(page)).to_have_text(re.compile(r"5\.4"))
         assert begun(page, runs).current_a == 5.4
         page.goto(f"{address}/charge?packs=P3&packs=P4&board=Six&channel=duo-2")
-        expect(page.get_by_role("status").filter(has_text="Not charged like this")).to_contain_text("Six")  # its board is taken
+        expect(page.get_by_role("status").filter(has_text="Not charged like this")).to_contain_text(
+            "Six"
+        )  # its board is taken
         page.goto(f"{address}/charge?packs=P4&current_a=50")
-        expect(page.get_by_role("status").filter(has_text="Not charged like this")).to_contain_text("50.0 A is more than the")
+        expect(page.get_by_role("status").filter(has_text="Not charged like this")).to_contain_text(
+            "50.0 A is more than the"
+        )
         page.goto(f"{address}/charge?packs=P3")
         page.get_by_label("Or own amps").fill("2.5")
         page.get_by_label("Or own amps").press("Tab")

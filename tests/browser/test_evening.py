@@ -228,13 +228,17 @@ def test_a_few_letters_reach_a_pack_a_page_and_an_act(page, address):
     page.get_by_role("button", name="Write it down").focus()
     page.keyboard.press("j")
     page.keyboard.type("hrul")  # letters in their order are enough
-    expect(page.get_by_role("dialog", name="Go anywhere").get_by_role("option", selected=True)).to_contain_text("House rules")
+    expect(page.get_by_role("dialog", name="Go anywhere").get_by_role("option", selected=True)).to_contain_text(
+        "House rules"
+    )
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/rules$"))
     page.goto(f"{address}/packs")
     page.keyboard.press("j")
     page.keyboard.type("add a p")
-    expect(page.get_by_role("dialog", name="Go anywhere").get_by_role("option", selected=True)).to_contain_text("on this page")
+    expect(page.get_by_role("dialog", name="Go anywhere").get_by_role("option", selected=True)).to_contain_text(
+        "on this page"
+    )
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/packs/edit$"))
     page.goto(f"{address}/packs")

@@ -217,7 +217,9 @@ def test_a_hand_check_and_what_went_wrong_are_kept_without_the_link_and_no_charg
         observed = repository.runs.observations(key)
         incident = repository.runs.incidents()[0]
     seen = [item.seen for item in observed]
-    assert [(item.pack_v, item.current_a, item.at_min) for item in seen if item.by_hand] == [(15.6, 1.4, pytest.approx(10, abs=0.5))]
+    assert [(item.pack_v, item.current_a, item.at_min) for item in seen if item.by_hand] == [
+        (15.6, 1.4, pytest.approx(10, abs=0.5))
+    ]
     assert (incident.packs, incident.stopped) == (("P-12",), ())
     assert {item.id: item.condition for item in Desk(store).session().packs}["P-12"] is Condition.DAMAGED
 

@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from iterum.core.fields import BadInput
 from iterum.core.things.session import Wish
-from iterum.exchange.faults import BadInput
 from iterum.exchange.heats import Heat, calendar_text, family_from, parse_calendar, parse_table
 
 DAY, ZONE = date(2026, 6, 13), timezone(timedelta(hours=1))

@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from iterum.core.fields import BadInput
 from iterum.core.planning.resources import _minute_of
 from iterum.core.season.columns import READING_MEANINGS, guessed
 from iterum.core.season.health import ChargeRecord
@@ -14,7 +15,6 @@ from iterum.core.season.moments import begin_of, local
 from iterum.core.season.outlook import Observation
 from iterum.core.things.session import Wish
 from iterum.exchange.csv_table import csv_text
-from iterum.exchange.faults import BadInput
 from iterum.exchange.heats import parse_calendar, parse_table
 from iterum.exchange.log_csv import CHARGE_MEANINGS, charges_from, observations_from, read_table
 

@@ -8,12 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 
+from iterum.core.fields import BadInput
 from iterum.core.sizing.arrange import match
 from iterum.core.sizing.size import size
 from iterum.core.things.rules import MatchBy
 from iterum.demo import demo_session
 from iterum.exchange.csv_table import csv_text
-from iterum.exchange.faults import BadInput
 from iterum.exchange.session import dumps, from_document, parse, to_document
 from iterum.exchange.shape import schema
 

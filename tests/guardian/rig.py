@@ -98,7 +98,9 @@ class Device(socketserver.ThreadingTCPServer):
                 return "ERR", {}
             if not self.ignores:
                 output.status, output.current_a = "stopped", 0.0
-                output.told = {name: value for name, value in output.told.items() if name not in ("current_a", "status")}
+                output.told = {
+                    name: value for name, value in output.told.items() if name not in ("current_a", "status")
+                }
         elif word == "SET":
             output.set_a, output.set_end_v = float(values["current_a"]), float(values["end_v"])
         elif word == "START":

@@ -1,6 +1,5 @@
 """Batches to guard, made by the core alone: no store is asked."""
 
-
 from iterum.core.season.after_charge import cell_volts
 from iterum.core.season.outlook import expected_of
 from iterum.core.season.records import KeptRun
@@ -25,5 +24,3 @@ def charging_run(key=1, channel="c", packs=2, state=State.CHARGING, at=NOON, dri
         charging_at=at if state is State.CHARGING else None, paused_min=0.0, ended_at=None, driven=driven,
         heard_at=None, choice=offer.settled, source=None, source_part=1.0, stopped=False,
     )  # fmt: skip
-
-

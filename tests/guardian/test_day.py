@@ -57,7 +57,12 @@ class Day:
         self.rng, self.folder = random.Random(seed), folder
         # Two of one model call their channels alike; one has no numbers in its answers; some say who they are.
         self.devices = [
-            Device("Duo" if at < 4 else f"D{at}", ("a", "b"), version=1 if at == 5 else 2, serial=f"s{at}" if at < 6 else None)
+            Device(
+                "Duo" if at < 4 else f"D{at}",
+                ("a", "b"),
+                version=1 if at == 5 else 2,
+                serial=f"s{at}" if at < 6 else None,
+            )
             for at in range(DEVICES)
         ]
         self.clock = SteadyClock(lambda: datetime.now(UTC))
@@ -194,12 +199,18 @@ class Day:
         """Devices that become slow, deaf to STOP or silent, a database that is locked or full, a file that is gone."""
         rng = random.Random(1)
         while not self.over.wait(rng.uniform(0.3, 1.5)):
-            kind, device = rng.choice(("slow", "ignores", "refuses", "locked", "full", "file", "well")), rng.choice(self.devices)
+            kind, device = (
+                rng.choice(("slow", "ignores", "refuses", "locked", "full", "file", "well")),
+                rng.choice(self.devices),
+            )
             if kind in ("slow", "ignores", "refuses", "well"):
                 device.slow_s = rng.choice((0.3, 1.0, 1.7)) if kind == "slow" else 0.0
                 device.ignores, device.refuses = kind == "ignores", kind == "refuses"
             elif kind == "locked":
-                with closing(sqlite3.connect(self.store.path, timeout=1, isolation_level=None)) as other, suppress(sqlite3.Error):
+                with (
+                    closing(sqlite3.connect(self.store.path, timeout=1, isolation_level=None)) as other,
+                    suppress(sqlite3.Error),
+                ):
                     other.execute("BEGIN IMMEDIATE")
                     self.over.wait(rng.uniform(0.5, 3.0))
                     other.execute("ROLLBACK")

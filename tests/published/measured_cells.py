@@ -23,7 +23,7 @@ from iterum.core.things.setup import Setup
 HERE = Path(__file__).parent / "measured"
 POUCH_MAH = 30_000
 """The pouch cell's label, rounded."""
-SETUP = Setup(Board("B", 1, lead_mohm=0.0), Channel("c", 40, 1000), Feed(Charger("C", ())))
+SETUP = Setup(Board("B", 1, lead_mohm=1e-9), Channel("c", 40, 1000), Feed(Charger("C", ())))
 RULES = HouseRules(rate_c=0.5)
 
 

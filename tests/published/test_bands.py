@@ -78,7 +78,9 @@ def test_what_packs_of_a_board_see_lies_inside_as_well(measured):
         minutes.append(told.minutes.low <= case["minutes"] <= told.minutes.high)
         over.append(case["minutes"] > told.minutes.high)
         step_a = 0.02 * case["feed_a"] / len(told.packs)
-        for pack, known, peak_c, share_a in zip(told.packs, case["packs"], case["peak_c"], case["share_a"], strict=True):
+        for pack, known, peak_c, share_a in zip(
+            told.packs, case["packs"], case["peak_c"], case["share_a"], strict=True
+        ):
             true_c = peak_c * known["ah"] * 1000 / known["label_mah"]
             peaks.append(0.98 * pack.peak_c.low <= true_c <= 1.02 * pack.peak_c.high)
             passed.append(true_c > 1.05 * pack.peak_c.high)

@@ -56,7 +56,9 @@ class TestRanges:
     def test_they_hold_slow_discharges_of_nmc_cells_that_no_table_was_made_from(self, name, least):
         """Their 100 % is at 4.10 V, about 92 % of a charge to 4.20 V (Mohtat2020); slow amps lie some mV under rest."""
         rows = table(name)
-        assert inside([(0.92 * soc, believed_soc) for soc, believed_soc in held(believed("li-ion", 3.8), rows)]) >= least
+        assert (
+            inside([(0.92 * soc, believed_soc) for soc, believed_soc in held(believed("li-ion", 3.8), rows)]) >= least
+        )
 
     def test_without_the_pouch_cells_own_table_the_published_ones_alone_would_not_have_held_it(self):
         curve = CHEMISTRIES["lipo"].curve
@@ -102,7 +104,10 @@ class TestLearning:
     @pytest.mark.parametrize("chemistry", BOTH)
     def test_three_charges_narrow_the_range_and_it_still_holds(self, chemistry):
         taught, fresh = self.taught(chemistry, 0.58, 0.37, 0.17), believed(chemistry, 3.8)
-        widths = [np.mean([believed_soc.high - believed_soc.low for _, believed_soc in held(pack, RESTS)]) for pack in (taught, fresh)]
+        widths = [
+            np.mean([believed_soc.high - believed_soc.low for _, believed_soc in held(pack, RESTS)])
+            for pack in (taught, fresh)
+        ]
         assert widths[0] < 0.90 * widths[1]
         assert inside(held(taught, RESTS)) == 1.0
         assert taught.capacity_ah == pytest.approx(HELD_MAH / 1000, rel=0.04)

@@ -24,7 +24,20 @@ from tests.devices.bench import links_of
 def planned(packs, channel, start_min, board=None, end_min=None):
     end_min = end_min or start_min + 40
     return PlannedBatch(
-        tuple(map(ChargeKey, packs)), "lipo-4S", board, channel, None, 1.8, 1.0, start_min, start_min + 3, end_min - 5, end_min, 30, 20, 30
+        tuple(map(ChargeKey, packs)),
+        "lipo-4S",
+        board,
+        channel,
+        None,
+        1.8,
+        1.0,
+        start_min,
+        start_min + 3,
+        end_min - 5,
+        end_min,
+        30,
+        20,
+        30,
     )
 
 

@@ -15,9 +15,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from iterum.cli import main
+from iterum.core.fields import BadInput
 from iterum.core.season.health import ChargeRecord
 from iterum.core.things.packs import Condition, Pack
-from iterum.exchange.faults import BadInput
 from iterum.services.archiving import Archives
 from iterum.services.desk import Desk
 from iterum.services.logbook import LogBook, Query

@@ -58,7 +58,9 @@ def test_plan_runs_and_log_of_before_are_read(path):
 
 def test_a_plan_whose_tags_bore_their_round_is_read():
     planner = Planner(demo_session())
-    record = record_of(planner.plan(), past=Past(done=planner.plan().batches[:1]), offers=[Offer(reason("replan_same"))])
+    record = record_of(
+        planner.plan(), past=Past(done=planner.plan().batches[:1]), offers=[Offer(reason("replan_same"))]
+    )
     assert {number for batch in record.batches for number in batch.rounds} >= {1, 2}
 
     def before(batch):

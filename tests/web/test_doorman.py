@@ -78,7 +78,9 @@ def test_a_request_comes_in_whole_with_the_address_of_who_asked(door):
     assert answer.endswith("127.0.0.5 https True [] 0 bench")
     lies = b"GET / HTTP/1.1\r\nHost: bench\r\nX-Iterum-From: 9.9.9.9\r\nX-Iterum-Door: guess\r\n\r\n"
     assert ask(door[0], lies)[0].endswith("127.0.0.1 https True [] 0 bench")
-    chunked = b"POST / HTTP/1.1\r\nHost: bench\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n6\r\n world\r\n0\r\n\r\n"
+    chunked = (
+        b"POST / HTTP/1.1\r\nHost: bench\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n6\r\n world\r\n0\r\n\r\n"
+    )
     assert ask(door[0], chunked)[0].endswith(" 11 bench")
 
 

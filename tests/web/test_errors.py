@@ -5,8 +5,8 @@ import logging
 import pytest
 from flask import Flask
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.reasons import Busy, NotThere, Unsafe, reason
-from iterum.exchange.faults import BadInput, Fault
 from iterum.web.app import create_app
 from tests.conftest import NOON
 

@@ -7,10 +7,10 @@ from datetime import timedelta
 import pytest
 
 from iterum.core.electrical.joining import even_out
+from iterum.core.fields import BadInput
 from iterum.core.season.lesson import Until, outcome
 from iterum.core.season.run import LIVE
 from iterum.devices.sim_server import SimServer
-from iterum.exchange.faults import BadInput
 from iterum.exchange.lessons import lesson_schema, lessons, read_lesson
 from iterum.services.links import CHARGER
 from iterum.services.rehearsing import Rehearsal, RehearsalClock, laid_out
@@ -224,7 +224,11 @@ def test_a_slip_of_the_hands_is_told_by_how_the_packs_truly_stand(name, at_bench
         assert "After 50 min" in said
     if name in ("dropped-digit", "low-one-last", "weak-cell"):  # what was typed stands beside what it was then
         assert re.search(r"(1\d\.|3\.)\d\d V typed, the checker showed", said)
-        assert {"dropped-digit": "showed 3.79 3.79 3.79 3.79", "low-one-last": "showed 3.65 3.65 3.65 3.65", "weak-cell": "showed 3.80 3.80 3.66 3.81"}[name] in said
+        assert {
+            "dropped-digit": "showed 3.79 3.79 3.79 3.79",
+            "low-one-last": "showed 3.65 3.65 3.65 3.65",
+            "weak-cell": "showed 3.80 3.80 3.66 3.81",
+        }[name] in said
     kept = hands.visitor.client.get_cookie("iterum_lessons").value
     assert kept == f"{name}:{judged.option.id}"
 
@@ -233,7 +237,16 @@ def test_a_slip_of_the_hands_is_told_by_how_the_packs_truly_stand(name, at_bench
 def test_done_as_it_should_be_it_is_done_and_what_flows_is_the_models(lesson, at_bench):
     hands = at_bench(lesson.id)
     if lesson.id == "which-count":  # the wires were counted: three cells
-        hands.visitor.post("/packs/edit", known_as="B-1", id="B-1", chemistry="lipo", cells="3", capacity_mah="1800", max_charge_c="2", condition="ok")
+        hands.visitor.post(
+            "/packs/edit",
+            known_as="B-1",
+            id="B-1",
+            chemistry="lipo",
+            cells="3",
+            capacity_mah="1800",
+            max_charge_c="2",
+            condition="ok",
+        )
     hands.read_as_shown()
     good = next(item for item in lesson.options if item.good)
     charge = good.does.charge

@@ -154,12 +154,16 @@ def test_a_line_that_only_another_question_reads_is_written_down_there(empty_app
 
 
 def test_a_table_shows_what_is_understood_before_its_rows_are_taken(newcomer, empty_app):
-    shown = newcomer.post("/begin/table", text="tag;label\nR-1;4S 1500 LiPo 2C charge\nR-2;3S 2200 lipo Thunderclap\n").seen
+    shown = newcomer.post(
+        "/begin/table", text="tag;label\nR-1;4S 1500 LiPo 2C charge\nR-2;3S 2200 lipo Thunderclap\n"
+    ).seen
     assert "2C = 3.0 A" in shown.said
     assert "Not understood: “Thunderclap”" in shown.said
     assert packs(empty_app) == {}
 
 
 def test_a_log_shows_how_its_figures_are_read_before_it_is_taken(visitor):
-    shown = visitor.post("/log/import/columns", what="charges", text="pack;date;mAh\nP-01;2026-06-12 10:00;1.650\n").seen
+    shown = visitor.post(
+        "/log/import/columns", what="charges", text="pack;date;mAh\nP-01;2026-06-12 10:00;1.650\n"
+    ).seen
     assert "1.650 read as 1650 mAh" in shown.said

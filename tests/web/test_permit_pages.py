@@ -125,7 +125,9 @@ def test_a_reading_brought_by_a_file_keeps_its_own_time(newcomer, empty_app):
 
 def test_more_than_1c_without_a_label_is_an_own_decision_and_is_logged(newcomer, empty_app):
     desk, runs = empty_app.extensions["iterum"]["desk"], empty_app.extensions["iterum"]["runs"]
-    desk.write(Session((even("A", 3.73), even("L", 3.73, max_charge_c=5), even("V", 3.73, chemistry="lihv")), kit()), NOON)
+    desk.write(
+        Session((even("A", 3.73), even("L", 3.73, max_charge_c=5), even("V", 3.73, chemistry="lihv")), kit()), NOON
+    )
     for tag, offered in (("A", True), ("L", False), ("V", False)):
         assert ("My decision, no C on the label" in newcomer.get(f"/charge?packs={tag}").seen.said) is offered
     assert "2C is my decision" not in newcomer.get("/charge?packs=A&rate_c=2").seen.said

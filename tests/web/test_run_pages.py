@@ -195,7 +195,9 @@ class TestReplanFromTheRun:
         planned(bench.visitor)
         kept = bench.desk.latest_plan()
         first, *others = kept.plan.batches
-        first = replace(first, end_min=first.full_min + balancing_min)  # as where a heat, or another batch, waits for it
+        first = replace(
+            first, end_min=first.full_min + balancing_min
+        )  # as where a heat, or another batch, waits for it
         kept = replace(kept, plan=replace(kept.plan, batches=(first, *others)))
         key = bench.charging(packs=list(first.packs), board=first.board or "", channel=first.channel)
         assert bench.runs.look(key, bench.clock()).run.expected.balance_min == 20
@@ -217,7 +219,11 @@ class TestReplanFromTheRun:
         kept = bench.desk.latest_plan()
         first = kept.plan.batches[0]
         bench.begin(first.packs, first.board, first.channel)
-        rows = bench.visitor.get("/charge").seen.page.find("section", attrs={"aria-labelledby": "ahead-title"}).find_all("tr")[1:]
+        rows = (
+            bench.visitor.get("/charge")
+            .seen.page.find("section", attrs={"aria-labelledby": "ahead-title"})
+            .find_all("tr")[1:]
+        )
         offered = {row.find_all("td")[1].text.split(",")[0].strip(): bool(row.find("button")) for row in rows}
         assert offered.pop(first.channel) is False
         assert any(offered.values())
@@ -234,11 +240,15 @@ class TestReplanFromTheRun:
         bench.clock.seconds += 4 * 60  # the heat is being flown
         planned(bench.visitor, follow=follow)
         kept = bench.desk.latest_plan()
-        (mine,) = (batch for batch in kept.plan.batches if set(batch.packs) == set(first.packs) and set(batch.rounds) == {1})
+        (mine,) = (
+            batch for batch in kept.plan.batches if set(batch.packs) == set(first.packs) and set(batch.rounds) == {1}
+        )
         assert (mine.channel, mine.board) == (first.channel, first.board)
         assert mine.start_min >= kept.minute(bench.clock()) + 8 - 0.1  # back after 12 min
         others = [batch for batch in kept.plan.batches if batch is not mine and first.channel == batch.channel]
-        assert all(batch.start_min >= mine.end_min - 0.1 for batch in others if batch.end_min > kept.minute(bench.clock()))
+        assert all(
+            batch.start_min >= mine.end_min - 0.1 for batch in others if batch.end_min > kept.minute(bench.clock())
+        )
 
     @pytest.mark.parametrize("follow", ["yes", "no"])
     def test_after_a_stopped_batch_every_pack_is_planned_or_named(self, bench, follow):

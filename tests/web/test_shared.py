@@ -189,7 +189,9 @@ def test_a_cookie_on_a_second_device_shuts_both_out(demo_app, shared, at, visito
     at(3)
     moved = Device(demo_app, OTHER)
     moved.client._cookies = other.client._cookies
-    answer = moved.ask("/measure")  # the network gave it another address meanwhile, or it was stolen while its owner sleeps
+    answer = moved.ask(
+        "/measure"
+    )  # the network gave it another address meanwhile, or it was stolen while its owner sleeps
     number = re.search(r"beside the number (\d\d)", answer.text)[1]
     assert (answer.status_code, "P-01" in answer.text) == (403, False)
     asked = visitor.get("/share").seen

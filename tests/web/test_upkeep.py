@@ -111,7 +111,9 @@ def test_degrees_are_shown_and_typed_as_the_person_reads_them_and_kept_in_celsiu
     assert "14 °F warmer" in page
     visitor.post("/packs/edit", known_as="P-02", id="P-02", chemistry="lipo", cells="4", capacity_mah="1800", condition="ok",
                  note="keep at 15 °C, 8 °C cooler than 15 to 20 °C")  # fmt: skip
-    assert "keep at 15 °C, 8 °C cooler than 15 to 20 °C" in visitor.get("/packs/edit?id=P-02").text  # nobody's words change
+    assert (
+        "keep at 15 °C, 8 °C cooler than 15 to 20 °C" in visitor.get("/packs/edit?id=P-02").text
+    )  # nobody's words change
     visitor.post("/measure/air", air_c="10 °C", pack="P-01")  # a typed unit counts
     visitor.post("/look", degrees="C", back="/kit")
     assert 'value="10"' in visitor.get("/measure?pack=P-01").text

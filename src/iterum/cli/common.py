@@ -12,10 +12,10 @@ import click
 
 from iterum.core.amps.limits import Limit
 from iterum.core.electrical.joining import Joining
+from iterum.core.fields import BadInput, Fault
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.things.choice import Choice
 from iterum.core.things.session import Session
-from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import MAX_BYTES, parse
 from iterum.wording import about, minutes, sentence
 

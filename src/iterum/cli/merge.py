@@ -8,7 +8,7 @@ import click
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT
 from iterum.cli.folder import database_in, held
-from iterum.exchange.faults import BadInput
+from iterum.core.fields import BadInput
 from iterum.services.archiving import Archives
 from iterum.store.database import Store
 from iterum.store.troubles import StoreTrouble

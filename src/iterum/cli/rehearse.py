@@ -9,12 +9,12 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present
+from iterum.core.fields import BadInput
 from iterum.core.reasons import NotThere
 from iterum.core.season.lesson import Lesson
 from iterum.devices import drivers
 from iterum.devices.lines import THIS_MACHINE
 from iterum.devices.sim_server import SimServer
-from iterum.exchange.faults import BadInput
 from iterum.exchange.lessons import lessons
 from iterum.services.desk import Desk
 from iterum.services.rehearsing import BEGAN, Rehearsal, RehearsalClock, copied, folder_of, laid_out

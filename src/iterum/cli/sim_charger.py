@@ -8,10 +8,10 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, load, printable
+from iterum.core.fields import BadInput
 from iterum.demo import demo_session
 from iterum.devices.lines import DEFAULT_PORT, THIS_MACHINE
 from iterum.devices.sim_server import SimServer
-from iterum.exchange.faults import BadInput
 from iterum.wording import plain
 
 

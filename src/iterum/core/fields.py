@@ -4,10 +4,14 @@ Bounds are `annotated_types`; `Says` holds the words. The session file, its sche
 from both.
 """
 
-from dataclasses import dataclass
-from typing import Annotated
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, fields, replace
+from functools import cache
+from math import inf, isfinite
+from typing import Annotated, Any, get_args, get_origin, get_type_hints
 
-from annotated_types import Len
+from annotated_types import Ge, Gt, Le, Len
 
 
 @dataclass(frozen=True)
@@ -25,7 +29,149 @@ Tag = Annotated[
     Len(1, 40),
     Says("Tag", help="as written on it, such as P-07", pattern=r"^[^\s\x00-\x1f]([^\x00-\x1f]*[^\s\x00-\x1f])?$"),
 ]
+ANY = "any"
+"""A tag that stands for every one of a kind, where things are compared in all but their tags."""
 Named = Annotated[str | None, Len(0, 40)]
 """The tag of something else, or nothing."""
 Name = Annotated[str | None, Len(0, 80), Says("Name")]
 Note = Annotated[str | None, Len(0, 2000), Says("Note")]
+
+
+# ------------------------------------------------------------------------------------ what keeps them
+
+
+@dataclass(frozen=True)
+class Fault:
+    """One thing wrong with the input: where, and what it must be instead."""
+
+    place: str
+    mend: str
+
+    def __str__(self) -> str:
+        return f"{self.place}: {self.mend}" if self.place else self.mend
+
+
+MOST_FAULTS = 100
+"""Faults that are told at once at most: nobody reads more, and more of them are only counted."""
+
+
+class BadInput(ValueError):
+    """Input that cannot be taken. Carries every fault, up to `MOST_FAULTS`."""
+
+    def __init__(self, faults: Sequence[Fault]) -> None:
+        self.faults = bounded(list(faults))
+        super().__init__("; ".join(str(fault) for fault in self.faults))
+
+
+def bounded(faults: list[Fault], count: int | None = None) -> list[Fault]:
+    """The first `MOST_FAULTS`, and how many more there are. count : of all; None for as many as are given."""
+    count = len(faults) if count is None else count
+    left = count - MOST_FAULTS
+    if left <= 0 or len(faults) == MOST_FAULTS + 1:  # as it is, or cut before
+        return faults
+    return [*faults[:MOST_FAULTS], Fault("", f"and {left} more faults")]
+
+
+PLAIN = (float, int)
+
+
+@dataclass(frozen=True)
+class _Bounds:
+    """What a figure or a text of one field keeps. each : of the parts of a tuple."""
+
+    name: str
+    least: float = -inf
+    above: float = -inf
+    most: float = inf
+    short: int = 0
+    long: int | None = None
+    pattern: str | None = None
+    unit: str = ""
+    each: "_Bounds | None" = None
+
+    def breaks(self, value: Any) -> str | None:
+        """What it must be instead; None where it is."""
+        if isinstance(value, (int, float)):
+            if self.least <= value <= self.most and value > self.above:  # never true of what is no number
+                return None
+            return f"{value:g} is not possible: {self._range()}"
+        if isinstance(value, tuple) and self.each is not None:
+            told = (self.each.breaks(part) for part in value)
+            return next((one for one in told if one is not None), None) or self._size(value, "parts")
+        if isinstance(value, str):
+            if self.pattern is not None and not re.search(self.pattern, value):
+                return f"{value!r} is not written as it must be"
+            return self._size(value, "letters")
+        return None
+
+    def _range(self) -> str:
+        unit = f" {self.unit}" if self.unit else ""
+        low = f"more than {self.above:g}" if self.above > self.least else f"{self.least:g}"
+        if self.most == inf:
+            return f"{low}{unit} or more"
+        known = isfinite(max(self.least, self.above))
+        return f"{low} to {self.most:g}{unit}" if known else f"up to {self.most:g}{unit}"
+
+    def _size(self, value: str | tuple[Any, ...], of: str) -> str | None:
+        is_left_out = not value and isinstance(value, tuple)
+        if is_left_out or (self.short <= len(value) and (self.long is None or len(value) <= self.long)):
+            return None
+        return f"{len(value)} {of}: {self.short} to {self.long}"
+
+
+def _bounds(name: str, hint: Any) -> _Bounds | None:
+    """The bounds beside a type; None where it has none."""
+    if get_origin(hint) is not Annotated:
+        parts = [part for part in get_args(hint) if get_origin(part) is Annotated]
+        each = _bounds(name, parts[0]) if parts and get_origin(hint) is tuple else None
+        return None if each is None else _Bounds(name, each=each)
+    inner, *told = get_args(hint)
+    kept = _bounds(name, inner) or _Bounds(name)
+    for item in told:
+        match item:
+            case Ge(ge=value):
+                kept = replace(kept, least=value)  # type: ignore[arg-type]  # a figure in all of ours
+            case Gt(gt=value):
+                kept = replace(kept, above=value)  # type: ignore[arg-type]
+            case Le(le=value):
+                kept = replace(kept, most=value)  # type: ignore[arg-type]
+            case Len():
+                kept = replace(kept, short=item.min_length, long=item.max_length)
+            case Says():
+                kept = replace(kept, pattern=item.pattern, unit=item.unit)
+    return None if kept == _Bounds(name) else kept
+
+
+@cache
+def _checks(kind: type) -> tuple[tuple[str, float, float, float, _Bounds], ...]:
+    hints = get_type_hints(kind, include_extras=True)
+    found = (_bounds(item.name, hints[item.name]) for item in fields(kind))
+    return tuple((item.name, item.least, item.above, item.most, item) for item in found if item is not None)
+
+
+def faults_of(item: Any) -> tuple[Fault, ...]:
+    """Every field of a dataclass that is beyond its bounds, with what it must be."""
+    found = []
+    for name, least, above, most, bounds in _checks(item.__class__):
+        value = getattr(item, name)
+        # A plan makes thousands of packs: what is within its bounds must cost next to nothing.
+        if value is None or (type(value) in PLAIN and least <= value <= most and value > above):
+            continue
+        mend = bounds.breaks(value)
+        if mend is not None:
+            found.append(Fault(name, mend))
+    return tuple(found)
+
+
+class Checked:
+    """A dataclass that cannot be made with a field beyond its bounds. Raises BadInput with every fault."""
+
+    def __post_init__(self) -> None:
+        """See whether every field is within its bounds."""
+        faults = faults_of(self) + self.own_faults()
+        if faults:
+            raise BadInput(faults)
+
+    def own_faults(self) -> tuple[Fault, ...]:
+        """What bounds of single fields do not say; a class says it in its own."""
+        return ()

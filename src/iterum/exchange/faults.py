@@ -8,48 +8,16 @@ import difflib
 import json
 import math
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from itertools import islice
 from typing import Any
 
 from pydantic import ValidationError
 
+from iterum.core.fields import MOST_FAULTS, Fault, bounded
 from iterum.exchange.shape import PARTS, SESSION, schema
 
 WORDS = {"integer": "a whole number", "number": "a number", "string": "text", "array": "a list", "object": "an object",
          "null": "empty", "boolean": "true or false"}  # fmt: skip
-
-
-@dataclass(frozen=True)
-class Fault:
-    """One thing wrong with the input: where, and what it must be instead."""
-
-    place: str
-    mend: str
-
-    def __str__(self) -> str:
-        return f"{self.place}: {self.mend}" if self.place else self.mend
-
-
-MOST_FAULTS = 100
-"""Faults that are told at once at most: nobody reads more, and more of them are only counted."""
-
-
-class BadInput(ValueError):
-    """Input that cannot be taken. Carries every fault, up to `MOST_FAULTS`."""
-
-    def __init__(self, faults: list[Fault]) -> None:
-        self.faults = bounded(faults)
-        super().__init__("; ".join(str(fault) for fault in self.faults))
-
-
-def bounded(faults: list[Fault], count: int | None = None) -> list[Fault]:
-    """The first `MOST_FAULTS`, and how many more there are. count : of all; None for as many as are given."""
-    count = len(faults) if count is None else count
-    left = count - MOST_FAULTS
-    if left <= 0 or len(faults) == MOST_FAULTS + 1:  # as it is, or cut before
-        return faults
-    return [*faults[:MOST_FAULTS], Fault("", f"and {left} more faults")]
 
 
 def place_of(path: tuple[str | int, ...]) -> str:

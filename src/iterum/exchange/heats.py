@@ -9,10 +9,11 @@ from typing import Any
 
 from icalendar import Calendar, Event
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.reading.numbers import figure_of
 from iterum.core.season.moments import Local, is_of_our_time
 from iterum.core.things.session import Wish
-from iterum.exchange.faults import BadInput, Fault, checked
+from iterum.exchange.faults import checked
 from iterum.exchange.sense import wish_sense
 from iterum.exchange.session import OF_PART, wish_document
 from iterum.wording import FAMILY_LABELS, family_label

@@ -9,10 +9,10 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.season.lesson import Does, Lesson, Option, Until
 from iterum.core.things.choice import Choice, Kind
 from iterum.core.things.session import Session
-from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import parse
 
 _ID = Field(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")

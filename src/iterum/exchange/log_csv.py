@@ -6,13 +6,13 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, TypeVar
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.season.columns import OUT, READING_READERS, numbers
 from iterum.core.season.columns import number as number_in
 from iterum.core.season.figures import in_millivolts, not_true
 from iterum.core.season.health import ChargeRecord
 from iterum.core.season.moments import Local, is_of_our_time
 from iterum.core.season.outlook import Observation
-from iterum.exchange.faults import BadInput, Fault
 from iterum.wording import sentence
 
 MAX_BYTES, MAX_ROWS = 4_000_000, 50_000
@@ -260,6 +260,4 @@ CHARGE_READERS: dict[str, _Reader] = {
     "pack": _text, "at": _moment, "charge_mah": _number("mAh"), "minutes": _number("min"), "rate_c": _number("C"),
     "before_v": _numbers("V"), "after_v": _numbers("V"), "resistance_mohm": _numbers("mΩ"), "note": _text,
 }  # fmt: skip
-_READING_READERS: dict[str, _Reader] = {
-    name: _alone(reader) for name, reader in READING_READERS.items()
-}
+_READING_READERS: dict[str, _Reader] = {name: _alone(reader) for name, reader in READING_READERS.items()}

@@ -4,13 +4,13 @@ import re
 from collections.abc import Callable, Container, Mapping, Sequence
 from typing import Any
 
+from iterum.core.fields import MOST_FAULTS, BadInput
 from iterum.core.reading.numbers import figure_of
 from iterum.core.reading.pack import read_pack
 from iterum.core.season.columns import OUT, number
 from iterum.core.things.chemistry import CHEMISTRIES
 from iterum.core.things.packs import Pack
 from iterum.core.things.tags import next_tag, tags_from
-from iterum.exchange.faults import MOST_FAULTS, BadInput
 from iterum.exchange.sense import pack_sense
 from iterum.exchange.session import part_from
 from iterum.wording import sentence

@@ -4,11 +4,11 @@ from collections.abc import Iterable, Mapping
 from datetime import date, datetime, timedelta
 from typing import Any
 
+from iterum.core.fields import Fault
 from iterum.core.season.moments import is_of_our_time
 from iterum.core.things.bench import MAINS
 from iterum.core.things.kit import CHAIN
 from iterum.core.things.session import LEFT_FRACTION, USED_FRACTION
-from iterum.exchange.faults import Fault
 
 CLOCKS_DIFFER = timedelta(minutes=5)
 """A reading may lie so far in the future: the clock of whoever wrote it down was ahead."""
@@ -238,9 +238,7 @@ def _group_faults(document: Mapping[str, Any]) -> list[Fault]:
     return faults
 
 
-def sense_faults(
-    document: Mapping[str, Any], known_places: set[str], now: datetime | None = None
-) -> list[Fault]:
+def sense_faults(document: Mapping[str, Any], known_places: set[str], now: datetime | None = None) -> list[Fault]:
     """Every fault of sense, leaving out places that already have a structural one.
 
     now : the present where the file does not say its own; None where it is not known.

@@ -7,6 +7,7 @@ from dataclasses import fields, replace
 from datetime import datetime
 from typing import Any
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.season.learning import with_like
 from iterum.core.things.bench import Running, running_at
 from iterum.core.things.choice import Choice
@@ -16,7 +17,7 @@ from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.things.packs import Condition, Pack, Reading
 from iterum.core.things.rules import HouseRules, MatchBy
 from iterum.core.things.session import Session, Wish
-from iterum.exchange.faults import BadInput, Fault, checked
+from iterum.exchange.faults import checked
 from iterum.exchange.sense import sense_faults
 from iterum.exchange.shape import FORMAT, VERSION
 

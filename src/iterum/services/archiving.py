@@ -4,11 +4,11 @@ from collections.abc import Iterator
 from dataclasses import replace
 from datetime import datetime
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.season.figures import not_true
 from iterum.core.things.session import Session
 from iterum.devices.driver import Refused
 from iterum.devices.drivers import whole
-from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.log_csv import untrue
 from iterum.exchange.session import dumps, parse
 from iterum.services.desk import read_session, relearn

@@ -14,8 +14,9 @@ from annotated_types import Ge, Len, Lt
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, create_model
 from sqlalchemy import JSON, Boolean, Column, Connection, Float, Integer, Table, select
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.season.moments import is_of_our_time
-from iterum.exchange.faults import BadInput, Fault, place_of
+from iterum.exchange.faults import place_of
 from iterum.store import tables
 from iterum.store.copies import known_versions
 from iterum.store.tables import Moment

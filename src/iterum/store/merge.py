@@ -12,8 +12,8 @@ from typing import Any
 from sqlalchemy import Connection, Row, Table, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.season.run import OPEN
-from iterum.exchange.faults import BadInput, Fault
 from iterum.store import tables
 from iterum.store.archive import KEPT, MOST_FAULTS, Line, key_of, references
 

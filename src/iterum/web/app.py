@@ -15,9 +15,9 @@ from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 from werkzeug.routing import IntegerConverter, Map
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.fields import BadInput
 from iterum.core.reasons import Busy, NotThere, Unsafe
 from iterum.core.season.cautions import cautions_at
-from iterum.exchange.faults import BadInput
 from iterum.guardian.guardian import Guardian
 from iterum.services.archiving import Archives
 from iterum.services.checking import Checks

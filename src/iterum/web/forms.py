@@ -8,8 +8,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from iterum.core.fields import Fault
 from iterum.core.reading.numbers import figure_of
-from iterum.exchange.faults import Fault, structural_faults
+from iterum.exchange.faults import structural_faults
 from iterum.exchange.shape import schema
 
 SKIPPED = frozenset(

@@ -36,20 +36,14 @@ JOINING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "others_gone": "The others of its group were moved away.",
     # joining, and what flows
     "join_fine": "Plugged in one after another, no pack takes more than {rate_c:.1f}C.",
-    "join_peak": lambda n: (
-        "When {} is plugged in, {} takes {}C; the limit is {}C.".format(
-            n["id"], n["other"], *apart(n["rate_c"], n["limit_c"], 1)
-        )
+    "join_peak": lambda n: "When {} is plugged in, {} takes {}C; the limit is {}C.".format(
+        n["id"], n["other"], *apart(n["rate_c"], n["limit_c"], 1)
     ),
-    "join_out": lambda n: (
-        "When {} is plugged in, {} gives {}C; its discharge limit is {}C.".format(
-            n["id"], n["other"], *apart(n["rate_c"], n["limit_c"], 1)
-        )
+    "join_out": lambda n: "When {} is plugged in, {} gives {}C; its discharge limit is {}C.".format(
+        n["id"], n["other"], *apart(n["rate_c"], n["limit_c"], 1)
     ),
-    "join_fuse": lambda n: (
-        "When {} is plugged in, {} A flow through a port; its fuse is {} A.".format(
-            n["id"], *apart(n["current_a"], n["fuse_a"], 1)
-        )
+    "join_fuse": lambda n: "When {} is plugged in, {} A flow through a port; its fuse is {} A.".format(
+        n["id"], *apart(n["current_a"], n["fuse_a"], 1)
     ),
     "join_long": lambda n: (
         f"When {n['id']} is plugged in, {n['other']} takes more than its charge limit of {plain(n['charge_c'])}C for "

@@ -69,18 +69,21 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "not_measured": "Not measured yet.",
     "charged_since": "Charged since it was measured: measure it again.",
     "flown_since": "Flown since it was measured: let it rest, then measure it again.",
-    "below_refuse": lambda n: f"{_cell(n, 'lowest_v')}, below {_limit(n, 'lowest_v')} V at rest. Never charge it again.",
+    "below_refuse": lambda n: (
+        f"{_cell(n, 'lowest_v')}, below {_limit(n, 'lowest_v')} V at rest. Never charge it again."
+    ),
     "nearly_flat": lambda n: (
-        f"Cell {n['cell']} is" if n["cell"] else "The average cell is"
-    ) + f" at {n['lowest_v']:.2f} V, close to the lower limit of {n['refuse_v']:.2f} V. "
-    f"The limit is {plain(n['rate_c'])}C. Many chargers refuse it.",
-    "run_low": lambda n: f"{_cell(n, 'lowest_v')}, below {_limit(n, 'lowest_v')} V: it was flown too far. Watch this charge.",
+        (f"Cell {n['cell']} is" if n["cell"] else "The average cell is")
+        + f" at {n['lowest_v']:.2f} V, close to the lower limit of {n['refuse_v']:.2f} V. "
+        f"The limit is {plain(n['rate_c'])}C. Many chargers refuse it."
+    ),
+    "run_low": lambda n: (
+        f"{_cell(n, 'lowest_v')}, below {_limit(n, 'lowest_v')} V: it was flown too far. Watch this charge."
+    ),
     "over_full": lambda n: (
         f"{_cell(n, 'highest_v')}; full is {_limit(n, 'highest_v')} V. It is overcharged: do not charge or use it."
     ),
-    "above_full": lambda n: (
-        f"{_cell(n, 'highest_v')}; full is {_limit(n, 'highest_v')} V. Do not charge or join it."
-    ),
+    "above_full": lambda n: f"{_cell(n, 'highest_v')}; full is {_limit(n, 'highest_v')} V. Do not charge or join it.",
     "volts_disagree": "{cell_v:.2f} V per cell: a {chemistry} cell never rests above {limit_v:.2f} V. The label or the "
     "reading is wrong.",
     "total_tenfold": "{typed_v:.2f} V is not a {cells}S. Was {meant_v:.2f} V meant?",
@@ -137,7 +140,8 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "fix_charge_c_unlikely": "Read the label of {id} again: the charge rate is the small number.",
     "fix_count_possible": "Count the pins of the balance plug of {id} and enter the number, or measure each cell.",
     "fix_cells_apart_weak": lambda n: (
-        _alone_fix(n, f"Charge {n['id']} alone, slowly, in balance mode") + " Watch it; retire it if the difference returns."
+        _alone_fix(n, f"Charge {n['id']} alone, slowly, in balance mode")
+        + " Watch it; retire it if the difference returns."
     ),
     "fix_nearly_flat": lambda n: _alone_fix(n, f"Charge {n['id']} alone, slowly, in balance mode") + " Watch it.",
     "fix_volts_disagree": "Read the label of {id} again, and measure it again.",

@@ -126,7 +126,9 @@ SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "and still within the labels.",
     # limits, as formulas
     "limit_wanted_amps": lambda n: f"Your own {plain(n['current_a'])} A",
-    "limit_weak_pack": lambda n: f"{n['id']} is weak or cold: {plain(n['rate_c'])}C × {plain(n['total_ah'])} Ah at most",
+    "limit_weak_pack": lambda n: (
+        f"{n['id']} is weak or cold: {plain(n['rate_c'])}C × {plain(n['total_ah'])} Ah at most"
+    ),
     "fixed_current": "{channel} always charges with {current_a:.2f} A: its current cannot be set.",
     "fixed_over_limit": lambda n: (
         f"{n['channel']} always charges with {plain(n['current_a'])} A, and {LIMIT_NAMES[n['limit']]} allows "
@@ -140,7 +142,9 @@ SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
         + ("Its input voltage is unknown" if n["input_v"] is None else f"It is fed with {plain(n['input_v'])} V")
         + ", so half of that counts. Enter its watts at this voltage."
     ),
-    "own_rate": lambda n: f"No charge rate on the label of {one_of(n['ids'], 'and')}; {plain(n['rate_c'])}C is my decision.",
+    "own_rate": lambda n: (
+        f"No charge rate on the label of {one_of(n['ids'], 'and')}; {plain(n['rate_c'])}C is my decision."
+    ),
     "own_rate_refused": lambda n: f"{plain(n['rate_c'])}C without a charge rate on the label is not possible here.",
     "own_rate_lipo": "{id} is {chemistry}: more than its label is possible for LiPo only.",
     "choice_own_rate": lambda n: f"{n['typed']:g}C cannot be your own decision: above 1C, at most {plain(n['most'])}C.",

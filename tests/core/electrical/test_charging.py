@@ -42,7 +42,9 @@ class TestCommonPractice:
         assert 3 < high - low < 7
 
     def test_6s_5000_on_80_w_takes_about_70_minutes_where_amps_alone_promise_50(self):
-        result = charge_packs([even("A", AT_20_PERCENT, cells=6, mah=5000, discharge_c=45)], setup(max_power_w=80), RULES, 5.0)
+        result = charge_packs(
+            [even("A", AT_20_PERCENT, cells=6, mah=5000, discharge_c=45)], setup(max_power_w=80), RULES, 5.0
+        )
         assert result.minutes == pytest.approx(71, abs=2)
         assert (result.power_limit, result.peak_out_w) == ("channel_power", pytest.approx(80))
         assert result.minutes - result.power_costs_min == pytest.approx(50, abs=2)

@@ -35,7 +35,10 @@ BENCH = Kit((Board("B", 4),), (Charger("c", (Channel("c-1", 12, 250), Channel("c
 
 def day(*heats, packs=4, volts=3.75, kit=BENCH, **rules):
     return Session(
-        tuple(even(f"P{n}", volts, max_charge_c=2, discharge_c=40) for n in range(packs)), kit, HouseRules(rate_c=2.0, **rules), heats
+        tuple(even(f"P{n}", volts, max_charge_c=2, discharge_c=40) for n in range(packs)),
+        kit,
+        HouseRules(rate_c=2.0, **rules),
+        heats,
     )
 
 
@@ -81,7 +84,7 @@ def test_a_small_day_meets_what_the_best_of_all_orders_meets(seed):
     kit = Kit((), (Charger("c", channels[: rng.randint(1, 2)]),))
     packs = tuple(even(f"P{n}", rng.choice((3.7, 3.8, 3.95)), max_charge_c=rng.choice((1, 2))) for n in range(4))
     heats = tuple(
-        Wish(rng.randint(1, 2), "lipo-4S", float(at + rng.randint(0, 25)), f"H{at}", 8.0, rest_min=2000.0,
+        Wish(rng.randint(1, 2), "lipo-4S", float(at + rng.randint(0, 25)), f"H{at}", 8.0, rest_min=600.0,
              value=float(rng.choice((1, 1, 3)))) for at in (25, 70, 115)
     )  # fmt: skip
     problem = Problem(Session(packs, kit, HouseRules(rate_c=2.0), heats))
@@ -266,7 +269,10 @@ def test_more_packs_fly_in_a_heat_that_is_given_up_where_every_other_heat_is_sti
     """Four full by minute 48 and the two large ones by 68 is too much for three channels and one board; three of four is not."""
     dual = Charger("dual", (Channel("d1", 20, 250), Channel("d2", 20, 250)), total_power_w=500)
     kit = Kit(boards=(Board("six", 6),), chargers=(dual, Charger("small", (Channel("s", 10, 80),))))
-    small = [even(f"A{at}", volts, mah=1300, discharge_c=40) for at, volts in enumerate((3.70, 3.71, 3.755, 3.725, 4.19, 3.737, 3.58, 3.703))]
+    small = [
+        even(f"A{at}", volts, mah=1300, discharge_c=40)
+        for at, volts in enumerate((3.70, 3.71, 3.755, 3.725, 4.19, 3.737, 3.58, 3.703))
+    ]
     large = [even(f"B{at}", volts, cells=6, mah=5000, discharge_c=40) for at, volts in enumerate((3.71, 3.75))]
     wanted = tuple(
         Wish(count, f"lipo-{cells}S", at_min, fly_min=12, rest_min=15, used_fraction=0.7)
@@ -283,7 +289,9 @@ def test_what_an_offer_promises_is_what_its_plan_does_and_breaks_no_rule(seed, r
     list(islice(planner.improve(), 4))
     plan = with_odds(planner.plan(), session.rules)
     told = [offer for offer in islice(offers(planner, plan), 8 * SOAK) if offer is not None]
-    record_testsuite_property(f"taken {seed}", sum(offer.plan is not None for offer in told))  # `make soak` is to take 200 in all
+    record_testsuite_property(
+        f"taken {seed}", sum(offer.plan is not None for offer in told)
+    )  # `make soak` is to take 200 in all
     met = {heat_name(item.wish) for item in plan.wanted if item.met}
     for offer in told:
         numbers = offer.reason.numbers

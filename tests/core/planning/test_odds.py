@@ -101,7 +101,9 @@ def test_a_heat_that_is_met_in_under_half_of_the_days_is_not_shown_as_met():
     for one, other in changed:
         assert one.odds.likely
         assert not other.odds.likely
-        assert other.reason == Reason("heat_unlikely", {"met": other.odds.met, "of": 4_000, "at_min": other.wish.at_min})
+        assert other.reason == Reason(
+            "heat_unlikely", {"met": other.odds.met, "of": 4_000, "at_min": other.wish.at_min}
+        )
 
 
 def test_heats_that_are_over_count_for_which_charge_is_before_which_heat():

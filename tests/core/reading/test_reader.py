@@ -36,7 +36,12 @@ PACKS = {
     "4S IFR26650 2500 mAh": {"chemistry": "life", "capacity_mah": 2500},
     "6S 14500 mAh LiPo": {"capacity_mah": 14500},
     "NiMH 8 cell 2000": {"chemistry": "nimh", "cells": 8},
-    "LiPo 4S 1.8 Ah 75C/150C charge 5C XT60": {"capacity_mah": 1800, "max_charge_c": 5, "discharge_c": 75, "connector": "XT60"},
+    "LiPo 4S 1.8 Ah 75C/150C charge 5C XT60": {
+        "capacity_mah": 1800,
+        "max_charge_c": 5,
+        "discharge_c": 75,
+        "connector": "XT60",
+    },
     "LiPo 11.1V 2200mAh 3S 25C-50C": {"discharge_c": 25},
     "lipo 3S 2200 20-40C": {"discharge_c": 20},
     "LIPO4S1500": {"chemistry": "lipo", "cells": 4, "capacity_mah": 1500},
@@ -48,7 +53,13 @@ PACKS = {
     "lipo 3S 2200 Max Cont. Discharge 30C Burst 60C Charge 5C": {"discharge_c": 30, "max_charge_c": 5},
     "NiMH 7.2V 3000mAh": {"chemistry": "nimh", "cells": 6},
 }
-COUNTS = {"six 650 3S lipo": 6, "1300 4S x 6 lipo": 6, "6 x 650 3S lipo": 6, "6 pcs 650mAh 3S lipo": 6, "650mAh 3S lipo ×4": 4}
+COUNTS = {
+    "six 650 3S lipo": 6,
+    "1300 4S x 6 lipo": 6,
+    "6 x 650 3S lipo": 6,
+    "6 pcs 650mAh 3S lipo": 6,
+    "650mAh 3S lipo ×4": 4,
+}
 ASKS = {
     "1300 4S lipo charge 60C": ("pack", "charge_rate"),
     "14.8 V 1500": ("pack", "volts"),
@@ -192,14 +203,21 @@ WRITE_MAH = (
 )  # fmt: skip
 CALLED = {"lipo": ("LiPo", "lipo", "Li-Po", "LIPO", "lithium polymer"), "lihv": ("LiHV", "LiPo HV", "lihv"),
           "li-ion": ("Li-ion", "18650", "Lithium Ion"), "life": ("LiFe", "LiFePO4", "LFP")}  # fmt: skip
-WRITE_CELLS = (lambda cells: f"{cells}S", lambda cells: f"{cells}s", lambda cells: f"{cells} cells", lambda cells: f"{cells}S1P")
+WRITE_CELLS = (
+    lambda cells: f"{cells}S",
+    lambda cells: f"{cells}s",
+    lambda cells: f"{cells} cells",
+    lambda cells: f"{cells}S1P",
+)
 
 
 @given(
     st.sampled_from(sorted(CALLED)), st.integers(1, 12), st.integers(3, 300).map(lambda n: n * 50), st.integers(1, 5),
     st.integers(20, 150), st.randoms(use_true_random=False),
 )  # fmt: skip
-def test_a_label_in_any_order_and_spelling_gives_its_figures_back_or_a_question(chemistry, cells, mah, charge_c, discharge_c, rng):
+def test_a_label_in_any_order_and_spelling_gives_its_figures_back_or_a_question(
+    chemistry, cells, mah, charge_c, discharge_c, rng
+):
     parts = [rng.choice(WRITE_MAH)(mah), rng.choice(CALLED[chemistry]), rng.choice(WRITE_CELLS)(cells),
              rng.choice((f"charge {charge_c}C", f"{charge_c}C charge", f"max charge rate {charge_c}C")),
              rng.choice((f"discharge {discharge_c}C", f"{discharge_c}C discharge", f"{discharge_c}C"))]  # fmt: skip
@@ -207,7 +225,13 @@ def test_a_label_in_any_order_and_spelling_gives_its_figures_back_or_a_question(
         parts.append(f"{CHEMISTRIES[chemistry].nominal_v * cells:.1f}V")
     rng.shuffle(parts)
     told = read("pack", ("6x " if (six := rng.random() < 0.3) else "") + rng.choice((" ", ", ", " / ")).join(parts))
-    wanted = {"chemistry": chemistry, "cells": cells, "capacity_mah": mah, "max_charge_c": charge_c, "discharge_c": discharge_c}
+    wanted = {
+        "chemistry": chemistry,
+        "cells": cells,
+        "capacity_mah": mah,
+        "max_charge_c": charge_c,
+        "discharge_c": discharge_c,
+    }
     assert told.unread == ()
     for name, value in told.understood.items():
         assert value == pytest.approx(wanted[name]), (told.text, name)
@@ -222,12 +246,19 @@ def test_a_charger_in_any_order_gives_its_figures_back_or_a_question(channels, a
     parts = [rng.choice((f"{amps}A", f"{amps} A", f"0.1 to {amps} A", f"0.1-{amps}A")),
              rng.choice((f"{cells}S", f"1-{cells}S", f"{cells} cells")),
              rng.choice((f"{watts} W a channel", f"{watts}W per channel"))]  # fmt: skip
-    parts.append({1: "single", 2: rng.choice(("dual", "2 channels")), 3: "triple", 4: rng.choice(("quad", "4ch"))}[channels])
+    parts.append(
+        {1: "single", 2: rng.choice(("dual", "2 channels")), 3: "triple", 4: rng.choice(("quad", "4ch"))}[channels]
+    )
     rng.shuffle(parts)
     told = read("charger", ", ".join(parts))
     assert told.unread == ()
     made = told.understood["channels"]
-    assert (len(made), made[0]["max_current_a"], made[0]["max_power_w"], made[0]["max_cells"]) == (channels, amps, watts, cells), told.text
+    assert (len(made), made[0]["max_current_a"], made[0]["max_power_w"], made[0]["max_cells"]) == (
+        channels,
+        amps,
+        watts,
+        cells,
+    ), told.text
 
 
 @given(st.text(max_size=60), st.sampled_from(sorted(READERS)))
@@ -246,7 +277,10 @@ def test_whatever_figures_are_typed_nothing_breaks(text, kind):
     assert all(sentence(item.why) for item in (*told.means, *told.questions))
     places = [token.start for token in tokens_of(text)]
     assert places == sorted(places)
-    assert "".join(token.text for token in tokens_of(text)).split() == "".join(token.text for token in tokens_of(text)).split()
+    assert (
+        "".join(token.text for token in tokens_of(text)).split()
+        == "".join(token.text for token in tokens_of(text)).split()
+    )
 
 
 def test_what_is_understood_is_a_pack_of_the_session_file():

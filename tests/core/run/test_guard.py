@@ -28,7 +28,9 @@ def told(run, *readings, typed=()):
     for place, reading in enumerate(readings):
         memory.take(run, reading, AT + timedelta(seconds=place))
     at = AT + timedelta(seconds=max(len(readings) - 1, 0))
-    return {item.what.code: item.alarm for item in judge(run, memory, at, at if readings else None, linked=bool(readings))}
+    return {
+        item.what.code: item.alarm for item in judge(run, memory, at, at if readings else None, linked=bool(readings))
+    }
 
 
 def stops(found):

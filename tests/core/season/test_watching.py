@@ -150,7 +150,9 @@ def test_a_silent_charger_is_told_of_but_not_while_paused():
 
 def test_the_worst_stands_first():
     raised = findings(EXPECTED, as_expected(20, temperature_c=55.0, pack_v=4 * (due(20) - 0.06)), 21)
-    assert [item.alarm for item in raised] == sorted((item.alarm for item in raised), key=list(Alarm).index, reverse=True)
+    assert [item.alarm for item in raised] == sorted(
+        (item.alarm for item in raised), key=list(Alarm).index, reverse=True
+    )
 
 
 class TestOutlook:

@@ -56,7 +56,7 @@ class TestWorkedByHand:
 
     def test_a_1000_w_supply_behind_a_charger_of_0_88_leaves_20_95_a_on_10s(self):
         kit = Kit(supplies=(Supply("brick", 1000, efficiency=0.9),))
-        channel = Channel("ch", 1000, 1e6, max_cells=14)
+        channel = Channel("ch", 200, 10_000, max_cells=14)
         charger = Charger("c", (channel,), fed_by="brick", efficiency=0.88)
         result = sized([even("A", 3.8, cells=10, mah=50000)], Setup(None, channel, feed_of(charger, kit)))
         assert round(result.exact_a, 2) == 20.95
@@ -64,14 +64,14 @@ class TestWorkedByHand:
 
     def test_a_12_v_1_5_a_bank_gives_18_w_before_the_charger_takes_its_part(self):
         kit = Kit(sources=(Source("bank", voltage_v=12, max_current_a=1.5),))
-        channel = Channel("ch", 1000, 1e6)
+        channel = Channel("ch", 200, 10_000)
         charger = Charger("c", (channel,), fed_by="bank", efficiency=0.85)
         result = sized([even("A", 3.8, cells=3, mah=10000)], Setup(None, channel, feed_of(charger, kit)))
         assert limit(result, "source_power") == pytest.approx(18 * 0.85 / 12.6)
 
     def test_source_power_passes_both_efficiencies_and_input_volts_derate(self):
         kit = Kit(sources=(Source("gen", max_power_w=500),), supplies=(Supply("s", 600, 18, "gen", 0.8),))
-        channel = Channel("ch", 1000, 1e6)
+        channel = Channel("ch", 200, 10_000)
         charger = Charger("c", (channel,), fed_by="s", efficiency=0.9, power_by_input_v=((12, 200), (24, 400)))
         result = sized([even("A", 3.8, mah=90000)], Setup(None, channel, feed_of(charger, kit)))
         assert limit(result, "source_power") == pytest.approx(500 * 0.8 * 0.9 / 16.8)

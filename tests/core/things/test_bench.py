@@ -25,7 +25,7 @@ DUO = Charger(
 KIT = Kit(
     boards=(Board("A", 4), Board("B", 4)),
     chargers=(DUO,),
-    supplies=(Supply("brick", 600, 24, "inverter", 0.9), Supply("inverter", 800, 230, "bank", 0.8)),
+    supplies=(Supply("brick", 600, 24, "inverter", 0.9), Supply("inverter", 800, None, "bank", 0.8)),
     sources=(Source("bank", 12.8, 100, energy_wh=1000, usable_fraction=0.5),),
 )
 BENCH = Bench(PACKS, KIT, HouseRules(rate_c=5.0))

@@ -24,7 +24,9 @@ KIT = Kit(
 
 
 def test_widths_are_watts_at_the_packs_after_every_loss():
-    by_source = {tree.source.part.id if tree.source.part else None: tree for tree in trees(Bench((), KIT, HouseRules()))}
+    by_source = {
+        tree.source.part.id if tree.source.part else None: tree for tree in trees(Bench((), KIT, HouseRules()))
+    }
     gen, bank = by_source["gen"], by_source["bank"]
     assert gen.source.packs_w == pytest.approx(300 * 0.85 * 0.9)
     assert gen.branches[0].supply.packs_w == pytest.approx(600 * 0.9)

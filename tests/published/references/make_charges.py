@@ -38,7 +38,11 @@ def values_of(name: str, temperature_c: float) -> pybamm.ParameterValues:
 def _q(values: pybamm.ParameterValues) -> float:
     solver = pybamm.lithium_ion.ElectrodeSOHSolver(values)
     param = pybamm.LithiumIonParameters()
-    inputs = {"Q_n": values.evaluate(param.n.Q_init), "Q_p": values.evaluate(param.p.Q_init), "Q_Li": values.evaluate(param.Q_Li_particles_init)}
+    inputs = {
+        "Q_n": values.evaluate(param.n.Q_init),
+        "Q_p": values.evaluate(param.p.Q_init),
+        "Q_Li": values.evaluate(param.Q_Li_particles_init),
+    }
     return float(solver.solve(inputs)["Q"])
 
 
@@ -46,8 +50,13 @@ def pulse_mohm(name: str, temperature_c: float) -> float:
     values = values_of(name, temperature_c)
     ah = _q(values)
     model = pybamm.lithium_ion.DFN()
-    sim = pybamm.Simulation(model, parameter_values=values,
-                            experiment=pybamm.Experiment([("Rest for 1 second", f"Charge at {ah} A for 0.1 seconds")], period="0.05 seconds"))
+    sim = pybamm.Simulation(
+        model,
+        parameter_values=values,
+        experiment=pybamm.Experiment(
+            [("Rest for 1 second", f"Charge at {ah} A for 0.1 seconds")], period="0.05 seconds"
+        ),
+    )
     volts = sim.solve(initial_soc=0.5)["Voltage [V]"].entries
     return float(1000 * (volts[-1] - volts[1]) / ah)
 
@@ -63,8 +72,18 @@ def charge(name: str, temperature_c: float, rate_c: float, soc: float) -> dict:
     solution = sim.solve(initial_soc=soc)
     t_s, volts = solution["Time [s]"].entries, solution["Battery open-circuit voltage [V]"].entries
     put_in = float(solution["Discharge capacity [A.h]"].entries[0] - solution["Discharge capacity [A.h]"].entries[-1])
-    return {"set": name, "chemistry": chemistry, "temperature_c": temperature_c, "rate_c": rate_c, "soc": soc, "ah": ah,
-            "rest_v": float(volts[0]), "minutes": float(t_s[-1]) / 60, "mah": 1000 * put_in, "full_v": full_v}
+    return {
+        "set": name,
+        "chemistry": chemistry,
+        "temperature_c": temperature_c,
+        "rate_c": rate_c,
+        "soc": soc,
+        "ah": ah,
+        "rest_v": float(volts[0]),
+        "minutes": float(t_s[-1]) / 60,
+        "mah": 1000 * put_in,
+        "full_v": full_v,
+    }
 
 
 def main(names: list[str]) -> None:

@@ -52,7 +52,9 @@ def test_a_bar_lies_where_its_minutes_are_and_the_hours_are_full_or_half():
     assert strip.bars[4].x - strip.bars[0].x == pytest.approx(20 * strip.px_a_min, abs=0.1)
     for bar, batch in zip(strip.bars, planned(30).batches, strict=True):
         assert bar.lead_x - bar.x == pytest.approx((batch.lead_min - batch.start_min) * strip.px_a_min, abs=0.2)
-        assert bar.x + bar.width - bar.full_x == pytest.approx((batch.end_min - batch.full_min) * strip.px_a_min, abs=0.2)
+        assert bar.x + bar.width - bar.full_x == pytest.approx(
+            (batch.end_min - batch.full_min) * strip.px_a_min, abs=0.2
+        )
     assert strip.away[0] == pytest.approx((strip.bars[0].x + 15 * strip.px_a_min, 10 * strip.px_a_min), abs=0.1)
     assert all(text.endswith((":00", ":30")) for _, text in strip.hours)
 

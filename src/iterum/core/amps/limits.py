@@ -99,9 +99,7 @@ def seats_on(packs: Sequence[Pack], board: Board) -> Seats:
         return ((board, tuple(packs)),)
     first, second = board.parts
     count = max(len(packs) - (first.ports - 1), 1)
-    to_second = sorted(packs, key=lambda pack: (same_plug(pack.connector, first.connector), pack.capacity_ah))[
-        :count
-    ]
+    to_second = sorted(packs, key=lambda pack: (same_plug(pack.connector, first.connector), pack.capacity_ah))[:count]
     on_first = tuple(pack for pack in packs if pack not in to_second)
     return (first, on_first), (second, tuple(pack for pack in packs if pack in to_second))
 

@@ -64,7 +64,6 @@ WIDENED = 2.0
 """By how much a belief is widened then."""
 
 
-
 class Column(IntEnum):
     """What each column of draws decides."""
 

@@ -85,9 +85,7 @@ def hand_over_to(run_ways: RunWays) -> None:
     _compiled[:] = [run_ways]
 
 
-def fan_of(
-    packs: Sequence[Pack], waits_s: Sequence[float], lead_mohm: float, feeding: Feeding, tail: float
-) -> Fan:
+def fan_of(packs: Sequence[Pack], waits_s: Sequence[float], lead_mohm: float, feeding: Feeding, tail: float) -> Fan:
     """Charge measured packs in every way that they may be. Raises ValueError for one without a reading.
 
     packs : in the order of plugging in. waits_s : after each plug, s, 0 or more. lead_mohm : of one branch, mOhm, 0 or

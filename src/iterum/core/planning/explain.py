@@ -152,8 +152,10 @@ def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> I
     for code, numbers, changed in _widened(problem, plan, short):
         relaxed = Problem(changed)
         start = plan.genes if len(relaxed.packs) == len(problem.packs) else ()
-        search = FastSearch(relaxed, Prefer.SOONEST, start=start) if is_fast(relaxed) else Search(
-            relaxed, Prefer.SOONEST, start=start
+        search = (
+            FastSearch(relaxed, Prefer.SOONEST, start=start)
+            if is_fast(relaxed)
+            else Search(relaxed, Prefer.SOONEST, start=start)
         )
         for _ in islice(search, chunks):
             pass

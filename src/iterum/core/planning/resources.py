@@ -6,6 +6,7 @@ from functools import cached_property
 from math import inf
 
 from iterum.core.amps.limits import slower_current
+from iterum.core.fields import ANY
 from iterum.core.planning.batches import Machine
 from iterum.core.planning.known import Known
 from iterum.core.things.bench import Bench
@@ -148,9 +149,9 @@ class Resources:
     @cached_property
     def alike(self) -> tuple[tuple[int, ...], tuple[int, ...]]:
         """By machine and by board, the first one that is just like it: what holds for one holds for the other."""
-        machines = [(replace(item.channel, id="", name=None), replace(item.feed, charger=replace(
-            item.feed.charger, id="", name=None, channels=()))) for item in self.machines]  # fmt: skip
-        boards = [replace(board, id="", name=None, note=None) for board in self.boards]
+        machines = [(replace(item.channel, id=ANY, name=None), replace(item.feed, charger=replace(
+            item.feed.charger, id=ANY, name=None, channels=()))) for item in self.machines]  # fmt: skip
+        boards = [replace(board, id=ANY, name=None, note=None) for board in self.boards]
         return tuple(machines.index(item) for item in machines), tuple(boards.index(board) for board in boards)
 
 

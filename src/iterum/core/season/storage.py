@@ -124,9 +124,7 @@ class StorageProblem(Problem):
         """Those that must move, by way, family and rising volts."""
         return tuple(
             gap.pack
-            for gap in sorted(
-                self.gaps.values(), key=lambda gap: (gap.way, gap.pack.family, figures(gap.pack))
-            )
+            for gap in sorted(self.gaps.values(), key=lambda gap: (gap.way, gap.pack.family, figures(gap.pack)))
         )
 
     def _way(self, index: int) -> Way:

@@ -3,6 +3,7 @@
 from dataclasses import dataclass, replace
 from math import floor
 
+from iterum.core.fields import ANY
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.size import Sizing, size
 from iterum.core.things.bench import Bench
@@ -35,7 +36,7 @@ def one_after_another(bench: Bench, choice: Choice) -> Road | None:
     minutes = energy_wh = rate_c = 0.0
     known: dict[Pack, Road] = {}
     for pack in bench.members(choice.packs):
-        like = replace(pack, id="")  # what differs in nothing but its tag takes the same
+        like = replace(pack, id=ANY)  # what differs in nothing but its tag takes the same
         if like not in known:
             try:
                 known[like] = together(size(bench, replace(choice, packs=(pack.id,), board=None, current_a=None)))

@@ -43,6 +43,7 @@ class Branch:
         """Tag of the supply before the charger; None without one."""
         return self.supply.part.id if self.supply and self.supply.part else None
 
+
 @dataclass(frozen=True)
 class Narrow:
     """The part that holds the most back. holds_back_w : what the parts after it could give the packs beyond it."""

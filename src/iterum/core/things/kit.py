@@ -7,7 +7,7 @@ from typing import Annotated, TypeVar
 
 from annotated_types import Ge, Gt, Le, Len
 
-from iterum.core.fields import Name, Named, Note, Says, Tag
+from iterum.core.fields import Checked, Name, Named, Note, Says, Tag
 from iterum.core.quantities import at_most
 from iterum.core.things.chemistry import MAX_CELLS
 
@@ -55,7 +55,7 @@ def same_plug(one: str | None, other: str | None) -> bool:
 
 
 @dataclass(frozen=True)
-class Board:
+class Board(Checked):
     """A parallel board: all ports are common inside.
 
     ports : packs it takes. min_cells, max_cells : cell counts its balance sockets take.
@@ -83,6 +83,11 @@ class Board:
     note: Note = None
     parts: tuple["Board", ...] = ()
 
+    def __post_init__(self) -> None:
+        """A chain is as long as its boards make it; they were seen by themselves."""
+        if not self.parts:
+            super().__post_init__()
+
     def takes(self, cells: int) -> bool:
         """Whether its balance sockets take packs of this many cells."""
         return self.min_cells <= cells <= self.max_cells
@@ -105,7 +110,7 @@ class Board:
 
 
 @dataclass(frozen=True)
-class Channel:
+class Channel(Checked):
     """One output of a charger.
 
     discharge_power_w, discharge_current_a : what it can take out of a pack; None in watts: it cannot discharge.
@@ -137,7 +142,7 @@ class Channel:
 
 
 @dataclass(frozen=True)
-class Charger:
+class Charger(Checked):
     """A charger with its channels.
 
     fed_by : id of a supply or source, None for mains without a limit.
@@ -211,7 +216,7 @@ SMALL_ADAPTER_W = 24.0
 
 
 @dataclass(frozen=True)
-class Supply:
+class Supply(Checked):
     """A power supply: `max_power_w` is what it gives out, `efficiency` is between its source and its output."""
 
     id: Tag
@@ -221,7 +226,6 @@ class Supply:
     efficiency: Annotated[float, Gt(0), Le(1), Says("Efficiency, between its source and its output")] = 0.88
     name: Name = None
     note: Note = None
-
 
     @property
     def is_small_adapter(self) -> bool:
@@ -236,7 +240,7 @@ SOURCE_STOP_V = {"lipo": 3.5, "lihv": 3.5, "li-ion": 3.1, "life": 2.9, "pb": 1.9
 
 
 @dataclass(frozen=True)
-class Source:
+class Source(Checked):
     """Where the energy comes from.
 
     energy_wh : Wh it holds when filled, None where no budget is known. usable_fraction : the part that may be taken

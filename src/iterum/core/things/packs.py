@@ -8,7 +8,7 @@ from typing import Annotated
 
 from annotated_types import Ge, Gt, Le, Len
 
-from iterum.core.fields import Name, Named, Note, Says, Tag
+from iterum.core.fields import Checked, Fault, Name, Named, Note, Says, Tag
 from iterum.core.things.chemistry import CHEMISTRIES, MAX_CELLS, Chemistry
 from iterum.core.things.curve import (
     Curve,
@@ -39,7 +39,7 @@ class Condition(StrEnum):
 
 
 @dataclass(frozen=True)
-class Reading:
+class Reading(Checked):
     """Rest volts of one pack: every cell, or only the whole pack.
 
     cell_v : V of each cell from the negative end; empty when only the total was read.
@@ -66,7 +66,7 @@ class Reading:
 
 
 @dataclass(frozen=True)
-class Pack:
+class Pack(Checked):
     """One pack: its label, what is known of its age, and its last reading.
 
     capacity_mah : the label's capacity. capacity_now_mah : what an aged pack really holds.
@@ -158,6 +158,12 @@ class Pack:
     air_c: float | None = None
     name: Name = None
     note: Note = None
+
+    def own_faults(self) -> tuple[Fault, ...]:
+        """A chemistry that nobody knows."""
+        if self.chemistry_name in CHEMISTRIES:
+            return ()
+        return (Fault("chemistry", f"{self.chemistry_name} is not known: one of {', '.join(CHEMISTRIES)}"),)
 
     @property
     def chemistry(self) -> Chemistry:

@@ -8,7 +8,7 @@ from typing import Annotated
 
 from annotated_types import Ge, Gt, Le, Len
 
-from iterum.core.fields import Name, Says
+from iterum.core.fields import Checked, Name, Says
 from iterum.core.things.bench import Bench, Running
 from iterum.core.things.choice import Choice
 from iterum.core.things.kit import Kit
@@ -28,7 +28,7 @@ USED_FRACTION = 0.8
 
 
 @dataclass(frozen=True)
-class Wish:
+class Wish(Checked):
     """So many packs of a class, full, by a minute counted from the session's start.
 
     fly_min : how long they are away; given, the wish is a heat: its packs come back low and go round again, and

@@ -4,9 +4,9 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.exceptions import NotFound
 from werkzeug.wrappers import Response
 
+from iterum.core.fields import BadInput
 from iterum.core.things.chemistry import CHEMISTRIES
 from iterum.core.things.kit import Source, Supply
-from iterum.exchange.faults import BadInput
 from iterum.exchange.log_csv import read_table
 from iterum.exchange.pack_table import PACK_MEANINGS, guessed_packs, packs_from
 from iterum.store.rows import TagTaken

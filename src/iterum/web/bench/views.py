@@ -85,9 +85,7 @@ def bench_page(kit: Kit, seen: Seen, now: datetime, parted: str) -> BenchPage:
     if seen.kept is not None:
         from_now = seen.kept.minute(now)
         planned = [
-            (number, later(batch, -from_now))
-            for number, batch in enumerate(seen.kept.plan.batches)
-            if batch in waiting
+            (number, later(batch, -from_now)) for number, batch in enumerate(seen.kept.plan.batches) if batch in waiting
         ]
     drawn = lanes.draw(
         lanes.Day(

@@ -8,8 +8,8 @@ from tempfile import TemporaryDirectory
 from flask import Blueprint, Response, current_app, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.reasons import NotThere, Unsafe
-from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.session import dumps, parse
 from iterum.exchange.shape import schema
 from iterum.services.importing import preview_import

@@ -7,10 +7,10 @@ from datetime import date, datetime, timedelta
 from flask import Blueprint, Response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.reasons import NotThere
 from iterum.core.season.moments import is_of_our_time, local
 from iterum.core.things.session import USED_FRACTION, Wish
-from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.heats import AHEAD, COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
 from iterum.web.context import desk, now, undoable
 from iterum.web.figures import figure, whole

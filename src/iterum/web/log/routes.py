@@ -6,10 +6,10 @@ from datetime import date, datetime, timedelta
 from flask import Blueprint, Response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.season.columns import OUT, READING_MEANINGS, guessed
 from iterum.core.season.moments import begin_of, is_of_our_time, local
 from iterum.exchange.csv_table import csv_text
-from iterum.exchange.faults import BadInput, Fault
 from iterum.exchange.log_csv import CHARGE_MEANINGS, as_read, charges_from, observations_from, read_table
 from iterum.services.logbook import PAGE, Query
 from iterum.web.context import desk, log_book, now, runs, undoable
