@@ -3,7 +3,7 @@
 import json
 import random
 from dataclasses import replace
-from itertools import islice, permutations, product
+from itertools import combinations, islice, permutations, product
 
 import pytest
 
@@ -337,3 +337,21 @@ class TestExplain:
         assert {item.code for item in told} <= {"wider_channel", "wider_watts"}  # not 2C, not hands: in force, and none
         (watts,) = [item for item in told if item.code == "wider_watts"]
         assert sentence(watts).startswith("Half as many watts again from the supply shared")
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_a_wish_is_met_as_early_as_by_the_best_choice_of_packs(seed):
+    rng = random.Random(seed)
+    packs = tuple(even(f"P{index}", round(rng.uniform(3.6, 4.0), 2)) for index in range(5))
+    kit = Kit((Board("Six", 6, max_current_a=40),), (Charger("C", (Channel("one", 20, 250),)),))
+    count = rng.randint(2, 4)
+    wish = Wish(count, packs[0].family, float(rng.randint(20, 60)))
+
+    def late_min(chosen):
+        planner = Planner(Session(chosen, kit, wanted=(wish,)), threads=1)
+        for _ in islice(planner.improve(), 8):
+            pass
+        return planner.plan().score.late_min
+
+    best = min(late_min(chosen) for chosen in combinations(packs, count))
+    assert late_min(packs) <= best + 0.5

@@ -53,6 +53,9 @@ LAST, BESIDE_LAST = 0.12, 0.5
 or board."""
 TO_FREE = 0.6
 """How often a batch that moves goes to the channel of two that is free first."""
+BESIDE_OTHERS = 0.5
+"""How often a pack from the pool goes to other packs and not into the place of the one that is left out for it: two
+packs that may share a board are found in one step, where each step by itself would be worse."""
 NEAR = 0.7
 """How often a batch changes its turn with one on the same channel or board: others hardly matter to it."""
 
@@ -1026,9 +1029,10 @@ def regroup(tables: Tables, hand: Hand) -> bool:
 
 @compiled
 def from_pool(tables: Tables, hand: Hand) -> bool:
-    """A pack that is not charged in the place of one that is."""
+    """A pack that is not charged in the place of one that is, or beside others while that one is left out."""
     plan, packs = hand.plan, tables.packs
-    row = plan.order[some_turn(hand)]
+    turn = some_turn(hand)
+    row = plan.order[turn]
     size, klass = plan.rows[row].many, packs[plan.members[row, 0]].klass
     members = plan.members[row, :size].copy()
     at = below(hand.luck, plan.heads[POOLS])
@@ -1037,7 +1041,16 @@ def from_pool(tables: Tables, hand: Hand) -> bool:
         if packs[plan.pool[at]].klass == klass:
             out = below(hand.luck, size)
             pack, plan.pool[at] = plan.pool[at], members[out]
-            return set_members(tables, hand, row, put_in(taken_out(members, out), pack))
+            other_turn = partner(tables, hand, row) if draw(hand.luck) < BESIDE_OTHERS else -1
+            if other_turn < 0:
+                return set_members(tables, hand, row, put_in(taken_out(members, out), pack))
+            other = plan.order[other_turn]
+            more = put_in(plan.members[other, : plan.rows[other].many], pack)
+            if size > 1 and not set_members(tables, hand, row, taken_out(members, out)):
+                return False
+            if size == 1:
+                drop_turn(plan, turn)
+            return set_members(tables, hand, other, more)
     return False
 
 

@@ -317,8 +317,16 @@ class FastSearch:
 
     def _starts(self, has_start: bool) -> Iterator[tuple[list[int], Sequence[int], int, bool]]:
         """Ways to start: (packs in turn, packs of the batches in turn, batches kept, whether energy decides)."""
+        choices = {tuple(index for members in chosen_packs(self.problem, self.needed, alike) for index in members): None
+                   for alike in ((False, True) if self.problem.wanted else (False,))}  # fmt: skip
+        for chosen in choices:
+            yield from self._starts_with(list(chosen), has_start)
+
+    def _starts_with(
+        self, chosen: list[int], has_start: bool
+    ) -> Iterator[tuple[list[int], Sequence[int], int, bool]]:  # fmt: skip
+        """The same with these packs."""
         problem, tables = self.problem, self._annealers[0].tables
-        chosen = [index for members in chosen_packs(problem, self.needed) for index in members]
         by_rate = sorted(chosen, key=lambda index: (int(tables.packs.klass[index]), -tables.limit_c[index, -1], index))
         lean = self._short_of_energy(chosen)
         ports = sorted(board.ports for board in problem.boards if board.ports > 1)

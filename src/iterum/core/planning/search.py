@@ -31,6 +31,9 @@ that a worse plan may cost. Cold runs are soon good on large sessions, hot ones 
 small ones; several short runs beat one long one."""
 FIRST = 300
 """Iterations of the run with which a search begins that has a start."""
+BESIDE_OTHERS = 0.5
+"""How often a pack that was not planned goes to other packs and not into the place of the one that is left out for it:
+two packs that may share a board are found in one step, where each step by itself would be worse."""
 LAST_FIRST = 0.2
 """How often a move begins with the batch that ends last."""
 
@@ -126,6 +129,8 @@ class Search(Improving):
     def _by_hand(self) -> Candidate:
         """The better of both ways by hand."""
         ways = [way(self.problem, self.needed) for way in (one_pack_a_channel, boards_by_hand)]
+        if self.problem.wanted and not self.problem.rounds:  # the fullest packs may not share a board
+            ways.append(boards_by_hand(self.problem, self.needed, alike=True))
         return min((self.candidate(tuple(way)) for way in ways), key=lambda candidate: candidate.score)
 
     def candidate(self, genes: tuple[Gene, ...]) -> Candidate:
@@ -269,15 +274,26 @@ class Search(Improving):
         return genes
 
     def _exchange_with_pool(self, genes: list[Gene], at: int) -> list[Gene] | None:
-        """Put a pack that is not planned in the place of one that is."""
+        """Put a pack that is not planned in the place of one that is, or beside others while that one is left out."""
         gene = genes[at]
         used = {index for item in genes for index in item.members}
         family = self.problem.packs[gene.members[0]].family
         pool = [index for index in self.problem.families[family] if index not in used]
         if not pool:
             return None
-        out = self.random.choice(gene.members)
-        members = tuple(sorted({*gene.members, self.random.choice(pool)} - {out}))
+        out, new = self.random.choice(gene.members), self.random.choice(pool)
+        alike = self.problem.families[family]
+        others = [place for place, item in enumerate(genes) if place != at and item.members[0] in alike]
+        if others and self.random.random() < BESIDE_OTHERS:
+            other = self.random.choice(others)
+            more = tuple(sorted((*genes[other].members, new)))
+            if not (self.problem.boards_for(more) and self.problem.may_join(more)):
+                return None
+            genes[other] = genes[other]._replace(members=more, board=None)
+            left = tuple(index for index in gene.members if index != out)
+            genes[at : at + 1] = [gene._replace(members=left)] if left else []
+            return genes
+        members = tuple(sorted({*gene.members, new} - {out}))
         if not self.problem.may_join(members):
             return None
         genes[at] = gene._replace(members=members)

@@ -57,17 +57,31 @@ def _placed_in_turn(
     return genes
 
 
-def chosen_packs(problem: Problem, needed: dict[str, int]) -> list[tuple[int, ...]]:
+def chosen_packs(problem: Problem, needed: dict[str, int], alike: bool = False) -> list[tuple[int, ...]]:
     """The packs to charge, family by family: the fullest, where not all are wanted; heat by heat, where they fly.
 
-    needed : packs wanted full, by family.
+    needed : packs wanted full, by family. alike : those next to each other in volts instead, which may share a board.
     """
     if not problem.rounds:
-        return [members[len(members) - needed.get(family, 0) :] for family, members in problem.families.items()]
+        of_each = ((members, needed.get(family, 0)) for family, members in problem.families.items())
+        return [
+            _closest(problem, members, count) if alike else members[len(members) - count :]
+            for members, count in of_each
+        ]
     chosen: dict[tuple[float, str], list[int]] = {}
     for index, pack in enumerate(problem.packs):
         chosen.setdefault((problem.rounds[index].heat.at_min, pack.family), []).append(index)
     return [tuple(chosen[key]) for key in sorted(chosen)]
+
+
+def _closest(problem: Problem, members: Sequence[int], count: int) -> tuple[int, ...]:
+    """So many packs of a family with the least between them in volts, the fullest of several."""
+    if count == 0:
+        return ()
+    by_volts = sorted((problem.packs[index].cell_v or 0.0, index) for index in members)
+    last = len(by_volts) - count
+    first = min(range(last, -1, -1), key=lambda at: round(by_volts[at + count - 1][0] - by_volts[at][0], 3))
+    return tuple(sorted(index for _, index in by_volts[first : first + count]))
 
 
 def _windows(problem: Problem, members: Sequence[int], largest: int) -> list[tuple[int, ...]]:
@@ -96,13 +110,13 @@ def one_pack_a_channel(problem: Problem, needed: dict[str, int]) -> list[Gene]:
     return _placed_in_turn(problem, [(index,) for index in packs])
 
 
-def boards_by_hand(problem: Problem, needed: dict[str, int]) -> list[Gene]:
+def boards_by_hand(problem: Problem, needed: dict[str, int], alike: bool = False) -> list[Gene]:
     """By hand, the other way: boards filled in order of volts, family after family.
 
-    needed : packs wanted full, by family.
+    needed : packs wanted full, by family. alike : see `chosen_packs`.
     """
     groups: list[tuple[int, ...]] = []
-    for members in chosen_packs(problem, needed):
+    for members in chosen_packs(problem, needed, alike):
         groups += _windows(problem, members, max((board.ports for board in problem.boards), default=1))
     return _placed_in_turn(problem, groups)
 
