@@ -7,8 +7,8 @@ from dataclasses import replace
 import pytest
 
 from iterum.core.electrical.joining import joining
-from iterum.core.match.group import obstacles
-from iterum.core.match.matching import raised
+from iterum.core.groups.group import obstacles
+from iterum.core.groups.matching import raised
 from iterum.core.permit.facts import Level
 from iterum.core.permit.permit import permits
 from iterum.core.planning.planner import Planner

@@ -1,6 +1,6 @@
 """Why a result is what it is: a code with its numbers. `iterum.wording` turns one into its one sentence."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -43,12 +43,26 @@ def each_once(reasons: Iterable[Reason]) -> tuple[Reason, ...]:
     return tuple(once)
 
 
+_speakers: list[Callable[[Reason], str]] = []
+
+
+def hand_over_words(sentence: Callable[[Reason], str]) -> None:
+    """Let errors say their sentences; without it they say codes.
+
+    sentence : of a reason.
+    """
+    _speakers[:] = [sentence]
+
+
 class Unsafe(Exception):
     """A wish that is refused because it would be unsafe or cannot be done. Carries every reason."""
 
     def __init__(self, reasons: tuple[Reason, ...]) -> None:
-        super().__init__(", ".join(item.code for item in reasons))
+        super().__init__(reasons)
         self.reasons = reasons
+
+    def __str__(self) -> str:
+        return " ".join(map(_speakers[0], self.reasons)) if _speakers else ", ".join(item.code for item in self.reasons)
 
 
 class Busy(RuntimeError):

@@ -7,8 +7,8 @@ from iterum.core.amps.limits import Limit, seats_on
 from iterum.core.electrical.circuit import Trace
 from iterum.core.electrical.fan import Band, PackFan
 from iterum.core.electrical.joining import EvenedOut, Joining
-from iterum.core.match.group import Group
-from iterum.core.match.matching import LeftOut, Matching
+from iterum.core.groups.group import Group
+from iterum.core.groups.matching import LeftOut, Matching
 from iterum.core.permit.permit import Permit
 from iterum.core.reading.told import Told
 from iterum.core.reasons import Reason

@@ -5,7 +5,7 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any, TypeVar, cast
 
-from iterum.core.match.matching import Matching, match_packs
+from iterum.core.groups.matching import Matching, match_packs
 from iterum.core.planning.record import KeptPlan, Offer
 from iterum.core.reasons import NotThere, Unsafe, reason
 from iterum.core.season.learning import learn, with_like

@@ -7,7 +7,7 @@ of the core has its sentences in a module here.
 from collections.abc import Callable
 from typing import Any
 
-from iterum.core.reasons import Reason
+from iterum.core.reasons import Reason, hand_over_words
 from iterum.wording.figures import FAMILY_LABELS, Celsius, Numbers, between, family_label, minutes, one_of, plain, span
 from iterum.wording.joining import JOINING_SENTENCES
 from iterum.wording.packs import PACK_SENTENCES
@@ -84,3 +84,6 @@ __all__ = [
     "sentence",
     "span",
 ]
+
+
+hand_over_words(sentence)

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from iterum.core.electrical.joining import even_out, joining, passing_order, ways_out
 from iterum.core.electrical.plugging import join_reasons, plug_by_plug
-from iterum.core.match.group import obstacles
+from iterum.core.groups.group import obstacles
 from iterum.core.permit.facts import Level
 from iterum.core.reasons import Unsafe
 from iterum.core.things.kit import Board, Port

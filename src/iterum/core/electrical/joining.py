@@ -32,7 +32,7 @@ from iterum.core.electrical.plugging import (
 )
 from iterum.core.electrical.resistance import Basis, resistance_of
 from iterum.core.electrical.waiting import BALANCE_LEAD_A, Start, balance_s, spread_per_cell_v, start_of, waits
-from iterum.core.match.group import in_plug_order, refusals, unjoinable
+from iterum.core.groups.group import in_plug_order, refusals, unjoinable
 from iterum.core.permit.facts import Level
 from iterum.core.quantities import at_most, ceil_to_step
 from iterum.core.reasons import Reason, Unsafe, each_once, reason

@@ -14,7 +14,7 @@ from ortools.linear_solver.python import model_builder
 from iterum.core.amps.limits import limits_of, setup_faults
 from iterum.core.electrical.estimate import as_one_pack, estimate
 from iterum.core.electrical.resistance import Use, resistance_of
-from iterum.core.match.group import measure_window
+from iterum.core.groups.group import measure_window
 from iterum.core.planning.problem import Problem
 from iterum.core.quantities import at_most, floor_to_step
 from iterum.core.things.curve import soc_from_rest

@@ -5,7 +5,7 @@ from dataclasses import replace
 from itertools import islice
 from math import ceil
 
-from iterum.core.match.group import obstacles
+from iterum.core.groups.group import obstacles
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.fast import FastSearch, is_fast
 from iterum.core.planning.plan import BatchWhy, Plan, Relaxed

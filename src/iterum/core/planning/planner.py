@@ -4,7 +4,7 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 
 from iterum.core.electrical.estimate import charge_to_mah
-from iterum.core.match.matching import unfit
+from iterum.core.groups.matching import unfit
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.bounds import leaders_bound_min, lower_bound_min
 from iterum.core.planning.fast import FastSearch, is_fast
@@ -18,8 +18,9 @@ from iterum.core.planning.search import Candidate, Search
 from iterum.core.quantities import MOMENT_MIN
 from iterum.core.reasons import Reason, reason
 from iterum.core.sizing.arrange import answer
+from iterum.core.things.bench import Bench
 from iterum.core.things.choice import Choice
-from iterum.core.things.session import Session
+from iterum.core.things.session import Session, Wish
 
 PROVED_WITHIN_MIN = 0.5
 """A plan within this of its bound is as soon as any: nobody sets up a batch to half a minute."""
@@ -312,6 +313,21 @@ class Planner:
                 short.append((need_wh - left_wh[place.source_id], need_wh, place.source_id))
         lack_wh, need_wh, source_id = min(short, default=(0.0, 0.0, None))
         return reason("no_energy", id=pack.id, need_wh=need_wh, lack_wh=max(lack_wh, 0.0), source=source_id)
+
+
+def plan(
+    bench: Bench, wanted: Sequence[Wish] = (), seconds: float = 2.0, prefer: Prefer = Prefer.SOONEST, seed: int = 1
+) -> Plan:
+    """The best plan for a bench that is found in time: which packs charge where, when, and how fast.
+
+    wanted : packs that are to be full by some minute, and heats; none: every pack, as soon as can be. seconds : of
+    search, 0 or more; a first plan is there in any case. seed : of the search.
+    """
+    session = Session(bench.packs, bench.kit, bench.rules, tuple(wanted), running=bench.running)
+    planner = Planner(session, prefer, seed)
+    for _ in planner.improve(seconds):
+        pass
+    return planner.plan()
 
 
 def _search(

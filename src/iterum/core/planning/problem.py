@@ -18,7 +18,7 @@ from iterum.core.electrical.estimate import energy_to_wh
 from iterum.core.electrical.joining import passing_order, waits_at_c
 from iterum.core.electrical.resistance import resistance_of
 from iterum.core.electrical.waiting import NO_WAIT_V, Waits, spread_per_cell_v, start_of, waits
-from iterum.core.match.group import figures, group_size_limit, in_plug_order, obstacles
+from iterum.core.groups.group import figures, group_size_limit, in_plug_order, obstacles
 from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.planning.batches import ESTIMATED_PART, Costs, Machine, PlannedBatch, batch_in_hand
 from iterum.core.planning.known import Known

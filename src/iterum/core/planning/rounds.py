@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from enum import IntEnum
 from typing import NamedTuple
 
-from iterum.core.match.group import figures
+from iterum.core.groups.group import figures
 from iterum.core.permit.facts import Act
 from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.quantities import at_most, spread

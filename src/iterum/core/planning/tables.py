@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from iterum.core.amps.limits import limits_of, setup_faults, smallest_a
 from iterum.core.electrical.circuit import branch_of
 from iterum.core.electrical.resistance import Use
-from iterum.core.match.group import MOST_APART_C
+from iterum.core.groups.group import MOST_APART_C
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.resources import RATE_PARTS
 from iterum.core.things.packs import Pack

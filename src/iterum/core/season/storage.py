@@ -14,7 +14,7 @@ from functools import cached_property
 from itertools import islice
 
 from iterum.core.amps.limits import setup_faults, smallest_a
-from iterum.core.match.group import figures
+from iterum.core.groups.group import figures
 from iterum.core.permit.facts import Act
 from iterum.core.permit.permit import Way, permits, storage_way
 from iterum.core.planning.batches import Costs, PlannedBatch

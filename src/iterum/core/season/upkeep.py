@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 from iterum.core.amps.limits import Limit, limits_of, setup_faults
 from iterum.core.electrical.joining import joining
-from iterum.core.match.group import obstacles
+from iterum.core.groups.group import obstacles
 from iterum.core.permit.facts import Act
 from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import at_most, ceil_to_step, difference, floor_to_step

@@ -7,8 +7,8 @@ from functools import cached_property
 from iterum.core.amps.limits import adapters, limits_and_current, setup_faults
 from iterum.core.electrical.estimate import energy_to_wh
 from iterum.core.electrical.joining import PORT, Joining, joining
-from iterum.core.match.group import Group, judge_group, refusals
-from iterum.core.match.matching import LeftOut, Matching, match_packs
+from iterum.core.groups.group import Group, judge_group, refusals
+from iterum.core.groups.matching import LeftOut, Matching, match_packs
 from iterum.core.permit.permit import permits
 from iterum.core.reasons import NotThere, Reason, Unsafe, reason
 from iterum.core.sizing.size import Sizing, hookup, size

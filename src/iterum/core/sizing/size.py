@@ -23,7 +23,7 @@ from iterum.core.electrical.charging import DAY_MIN, Charge, charge_packs
 from iterum.core.electrical.estimate import energy_to_wh
 from iterum.core.electrical.joining import Joining, joining, refuse_unjoinable, rests_on_reason
 from iterum.core.electrical.waiting import OVER_SHARE
-from iterum.core.match.group import refusals
+from iterum.core.groups.group import refusals
 from iterum.core.permit.facts import Level
 from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import at_most, ceil_to_step, difference, floor_to_step

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
 from iterum.core.electrical.joining import EvenedOut, Joining, even_out
-from iterum.core.match.group import Group, judge_group
+from iterum.core.groups.group import Group, judge_group
 from iterum.core.reasons import Reason
 from iterum.core.season.upkeep import EVEN_OUT_MIN
 from iterum.core.things.choice import Kind

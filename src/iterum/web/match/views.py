@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from iterum.core.match.matching import LeftOut, Matching
+from iterum.core.groups.matching import LeftOut, Matching
 from iterum.core.permit.permit import Permit
 from iterum.core.sizing.arrange import Placed
 from iterum.core.things.curve import StateOfCharge

@@ -3,8 +3,8 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from iterum.core.match.group import Group
-from iterum.core.match.matching import LeftOut
+from iterum.core.groups.group import Group
+from iterum.core.groups.matching import LeftOut
 from iterum.core.quantities import at_most, difference
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import HouseRules

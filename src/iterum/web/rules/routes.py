@@ -8,7 +8,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.electrical.joining import passing_order
-from iterum.core.match.matching import Matching
+from iterum.core.groups.matching import Matching
 from iterum.core.reasons import NotThere
 from iterum.core.sizing.arrange import amps_of
 from iterum.core.things.choice import Choice

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 from iterum.core.electrical.charging import Charge
 from iterum.core.electrical.joining import EvenedOut, even_out
-from iterum.core.match.group import obstacles
+from iterum.core.groups.group import obstacles
 from iterum.core.reading.numbers import figure_of
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.sizing.compare import Road, one_after_another, refills, together

@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-from iterum.core.match.group import (
+from iterum.core.groups.group import (
     MOST_APART_C,
     Group,
     average_v,
@@ -21,7 +21,7 @@ from iterum.core.match.group import (
     obstacles,
     rest_v,
 )
-from iterum.core.match.grouping import cover
+from iterum.core.groups.grouping import cover
 from iterum.core.permit.facts import Act
 from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.quantities import NOISE, floor_to_step

@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from iterum.core.match.group import judge_group, obstacles, pairs_within_rules, plug_in_order, refusals
+from iterum.core.groups.group import judge_group, obstacles, pairs_within_rules, plug_in_order, refusals
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.arrange import match, move_by_hand
 from iterum.core.things.bench import Bench

@@ -1,0 +1,55 @@
+"""The core as others use it: the examples of the page, and names that are there when they are asked for."""
+
+import doctest
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import iterum.core
+from iterum.core.fields import BadInput
+from iterum.core.things.kit import Board, Channel
+from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.session import Wish
+
+PAGE = Path(__file__).parents[1] / "docs/api.md"
+
+
+def test_the_examples_of_the_page_hold():
+    told = doctest.testfile(str(PAGE), module_relative=False, optionflags=doctest.REPORT_NDIFF)
+    assert (told.failed, told.attempted > 15) == (0, True)
+
+
+def test_every_public_name_is_on_the_page_or_is_made_of_what_is():
+    for name in iterum.core.PUBLIC:
+        assert getattr(iterum.core, name).__name__ == name
+    text = PAGE.read_text()
+    assert [name for name in ("Bench", "Pack", "Choice", "match", "size", "charge", "plan", "sentence") if name not in text] == []
+    with pytest.raises(AttributeError, match="no attribute 'other'"):
+        _ = iterum.core.other
+
+
+def test_asking_for_a_pack_does_not_load_the_search():
+    code = "import sys; from iterum.core import Pack; sys.exit('numba' in sys.modules or 'numpy' in sys.modules)"
+    assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0
+
+
+@pytest.mark.parametrize(
+    ("made", "places"),
+    [
+        (lambda: Pack("", "lipo", 0, 5), ["id", "cells", "capacity_mah"]),
+        (lambda: Pack("P", "zinc", 4, 1500), ["chemistry"]),
+        (lambda: Pack("P", "lipo", 4, 1500, bought_on="last May"), ["bought_on"]),
+        (lambda: Pack("P", "lipo", 4, 1500, resistance_mohm=(5.0, -1.0, 5.0, 5.0)), ["resistance_mohm"]),
+        (lambda: Pack("P", "lipo", 4, float("nan")), ["capacity_mah"]),
+        (lambda: Reading(-1.0), ["pack_v"]),
+        (lambda: Board("B", 0, max_current_a=0.0), ["ports", "max_current_a"]),
+        (lambda: Channel("C", 10.0, float("inf")), ["max_power_w"]),
+        (lambda: Wish(0, "lipo-4S", 10.0, fly_min=0.0), ["count", "fly_min"]),
+    ],
+)
+def test_nothing_is_made_with_figures_that_nobody_can_have(made, places):
+    with pytest.raises(BadInput) as told:
+        made()
+    assert [fault.place for fault in told.value.faults] == places
