@@ -5,6 +5,7 @@ import os
 import shutil
 import socket
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -18,6 +19,7 @@ from sqlalchemy import Connection, Engine, event
 from sqlalchemy.dialects.sqlite.pysqlite import SQLiteDialect_pysqlite
 from werkzeug.routing import Rule
 
+from iterum.core.reasons import Unsafe
 from iterum.core.sizing.size import Judged, Sizing, charge, size
 from iterum.core.things.bench import Bench
 from iterum.core.things.choice import Choice
@@ -245,3 +247,11 @@ def empty_app(tmp_path: Path, empty_file: Path):
     yield app
     app.extensions["iterum"]["rehearsals"].end()
     app.extensions["iterum"]["desk"].close()
+
+
+@contextmanager
+def refused(code):
+    """Something unsafe is refused, and one of the reasons is this one, or begins with it."""
+    with pytest.raises(Unsafe) as told:
+        yield
+    assert [item.code for item in told.value.reasons if item.code.startswith(code)], told.value

@@ -10,7 +10,8 @@ import pytest
 import iterum.core
 from iterum.core.fields import BadInput
 from iterum.core.things.kit import Board, Channel
-from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.packs import Condition, Pack, Reading
+from iterum.core.things.rules import HouseRules
 from iterum.core.things.session import Wish
 
 PAGE = Path(__file__).parents[1] / "docs/api.md"
@@ -43,6 +44,9 @@ def test_asking_for_a_pack_does_not_load_the_search():
         (lambda: Pack("P", "lipo", 4, 1500, bought_on="last May"), ["bought_on"]),
         (lambda: Pack("P", "lipo", 4, 1500, resistance_mohm=(5.0, -1.0, 5.0, 5.0)), ["resistance_mohm"]),
         (lambda: Pack("P", "lipo", 4, float("nan")), ["capacity_mah"]),
+        (lambda: Pack("P", "lipo", "4", 1500), ["cells"]),
+        (lambda: Pack("P", "lipo", 4, 1500, condition="puffed"), ["condition"]),
+        (lambda: HouseRules(rate_c=0.0, match_by="gap"), ["rate_c", "match_by"]),
         (lambda: Reading(-1.0), ["pack_v"]),
         (lambda: Board("B", 0, max_current_a=0.0), ["ports", "max_current_a"]),
         (lambda: Channel("C", 10.0, float("inf")), ["max_power_w"]),
@@ -53,3 +57,9 @@ def test_nothing_is_made_with_figures_that_nobody_can_have(made, places):
     with pytest.raises(BadInput) as told:
         made()
     assert [fault.place for fault in told.value.faults] == places
+
+
+def test_a_pack_that_is_said_to_be_damaged_in_a_word_is_not_charged():
+    hurt = Pack("D", "lipo", 4, 1500, condition="damaged", reading=Reading.of_cells((3.8,) * 4))
+    assert hurt.condition is Condition.DAMAGED
+    assert iterum.core.match(iterum.core.Bench((hurt,))).groups == ()

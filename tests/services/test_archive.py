@@ -150,7 +150,7 @@ def create_runs(store):
     ("packs", {"chemistry_name": "wood"}, "chemistry"),
     ("packs", {"colour": "red"}, "colour"),
     ("readings", {"pack_v": 1e300}, "pack_v|volts|V"),
-    ("readings", {"cell_v": [3.8, "x"]}, "read back"),
+    ("readings", {"cell_v": [3.8, "x"]}, "readings.*cell_v|cell_v.*no number"),
     ("readings", {"entered_at": "0001-01-01T00:00:00+00:00"}, "our time"),
     ("readings", {"entered_at": "2026-06-13T12:00:00"}, "zone"),
     ("readings", {"pack_key": 999}, "no line before"),

@@ -21,6 +21,7 @@ from iterum.guardian.supervisor import CHARGER, ITERUM
 from iterum.services.logbook import LogBook
 from iterum.services.running import Changed
 from iterum.services.watching import TYPED
+from tests.conftest import refused
 from tests.devices.bench import Clock, Field, served
 
 PACKS = ("P-08", "P-11", "P-06")
@@ -113,7 +114,7 @@ def test_volts_read_before_a_charge_say_nothing_after_it(field):
     field.pass_time(5)
     field.runs.act(key, Act.STOP, State.CHARGING, field.clock())
     assert full() == set(PACKS)  # nobody knows: so they count as full
-    with pytest.raises(Unsafe, match="charged_since"):
+    with refused("charged_since"):
         begun(field, ("P-08",), None, "Twin-2")
     field.checks.check_after(key, State.STOPPED, field.clock(), {"P-08": After(old.cell_v)}, None)
     assert packs()["P-08"].reading.cell_v == old.cell_v
@@ -136,12 +137,12 @@ def test_what_is_in_use_cannot_be_taken_twice(field):
     with pytest.raises(Unsafe) as caught:
         begun(field, ("P-08", "P-05"))
     assert {item.code for item in caught.value.reasons} == {"pack_busy", "channel_busy", "board_busy"}
-    with pytest.raises(Unsafe, match="damaged"):
+    with refused("damaged"):
         begun(field, ("T-03",), None, "Twin-2")
-    with pytest.raises(Unsafe, match="over_limit"):
+    with refused("over_limit"):
         begun(field, ("P-05",), None, "Twin-2", current_a=9.0)
     for packs, amps in ((("P-05",), -3.0), (("P-05",), float("nan")), (("P-05", "P-05"), None)):
-        with pytest.raises(Unsafe, match="choice_"):
+        with refused("choice_"):
             begun(field, packs, None, "Twin-2", current_a=amps)
     with pytest.raises(NotThere):
         begun(field, ("P-99",), None, "Twin-2")
@@ -185,10 +186,10 @@ def test_reading_back_refuses_a_wrong_count_and_does_not_go_on(field):
     brought_to(field, key, State.PLUGGED_IN)
     field.server.bench.fault("count", "Twin-1", "-1")
     run = field.runs.look(key, field.clock()).run
-    with pytest.raises(Unsafe, match="back_count"):
+    with refused("back_count"):
         field.runs.read_back(key, field.runs.shown_by_charger(run), run.state, field.clock())
     assert field.runs.look(key, field.clock()).run.state is State.PLUGGED_IN
-    with pytest.raises(Unsafe, match="back_missing"):
+    with refused("back_missing"):
         field.runs.read_back(key, Shown(4), run.state, field.clock())
 
 

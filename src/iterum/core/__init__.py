@@ -30,6 +30,7 @@ PUBLIC = {
     "size": "iterum.core.sizing.size",
 }
 """Each name, and where it lives."""
+__all__ = list(PUBLIC)
 
 
 def __getattr__(name: str) -> Any:

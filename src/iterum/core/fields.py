@@ -7,6 +7,7 @@ from both.
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
+from enum import StrEnum
 from functools import cache
 from math import inf, isfinite
 from typing import Annotated, Any, get_args, get_origin, get_type_hints
@@ -95,6 +96,8 @@ class _Bounds:
             if self.least <= value <= self.most and value > self.above:  # never true of what is no number
                 return None
             return f"{value:g} is not possible: {self._range()}"
+        if self._is_of_figures and not isinstance(value, tuple):
+            return f"{value!r} is no number"
         if isinstance(value, tuple) and self.each is not None:
             told = (self.each.breaks(part) for part in value)
             return next((one for one in told if one is not None), None) or self._size(value, "parts")
@@ -103,6 +106,10 @@ class _Bounds:
                 return f"{value!r} is not written as it must be"
             return self._size(value, "letters")
         return None
+
+    @property
+    def _is_of_figures(self) -> bool:
+        return (self.least, self.above, self.most) != (-inf, -inf, inf)
 
     def _range(self) -> str:
         unit = f" {self.unit}" if self.unit else ""
@@ -149,6 +156,28 @@ def _checks(kind: type) -> tuple[tuple[str, float, float, float, _Bounds], ...]:
     return tuple((item.name, item.least, item.above, item.most, item) for item in found if item is not None)
 
 
+@cache
+def _choices(kind: type) -> tuple[tuple[str, type[StrEnum]], ...]:
+    """The fields of a class that are one of a few words."""
+    hints = get_type_hints(kind)
+    found = ((item.name, hints[item.name]) for item in fields(kind))
+    return tuple((name, hint) for name, hint in found if isinstance(hint, type) and issubclass(hint, StrEnum))
+
+
+def _worded(item: Any) -> tuple[Fault, ...]:
+    """Take words for what they name, so that nobody compares a text with a choice; a fault for a word of none."""
+    found = []
+    for name, kind in _choices(item.__class__):
+        value = getattr(item, name)
+        if isinstance(value, kind):
+            continue
+        try:
+            object.__setattr__(item, name, kind(value))
+        except ValueError:
+            found.append(Fault(name, f"{value!r} is not known: one of {', '.join(kind)}"))
+    return tuple(found)
+
+
 def faults_of(item: Any) -> tuple[Fault, ...]:
     """Every field of a dataclass that is beyond its bounds, with what it must be."""
     found = []
@@ -168,7 +197,7 @@ class Checked:
 
     def __post_init__(self) -> None:
         """See whether every field is within its bounds."""
-        faults = faults_of(self) + self.own_faults()
+        faults = faults_of(self) + _worded(self) + self.own_faults()
         if faults:
             raise BadInput(faults)
 

@@ -50,7 +50,7 @@ def _check(repository: Repository) -> None:
         try:
             faults += [Fault(name, text) for text in look(repository)]
         except BadInput as bad:
-            faults += bad.faults
+            faults += [Fault(f"{name}, {fault.place}" if fault.place else name, fault.mend) for fault in bad.faults]
         except (ValueError, KeyError, TypeError, AttributeError, Refused) as error:
             faults.append(Fault(name, f"cannot be read back: {str(error).splitlines()[0] if str(error) else error!r}"))
     if faults:

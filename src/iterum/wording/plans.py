@@ -167,6 +167,8 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
         if n["source"]
         else "No channel was free for it."
     ),
+    "no_channel_because": "No channel of the kit can charge it. {why}",
+    "fix_no_channel_because": "Add a channel that takes its cells, or a source with the right volts.",
     "fix_no_channel": "Add a channel that takes its cells, or a source with the right volts.",
     "fix_not_wanted": "Leave it as it is, or ask for more of its class.",
     "fix_no_energy": "Charge it from another source, or take watt-hours from a class that flies later.",

@@ -185,7 +185,7 @@ class TestEveningOut:
     @pytest.mark.parametrize("odd", [2.95, 4.26, 4.18])
     def test_packs_that_must_not_be_charged_together_are_computed_and_told(self, odd):
         """Below the refuse volts, overcharged, full among others: whatever flows, the verdict is stop."""
-        rules = replace(RULES, match_limit=2.0, cell_limit_v=2.0, join_peak_c=None)
+        rules = replace(RULES, match_limit=2.0, cell_limit_v=0.3, join_peak_c=None)
         evening = even_out(high_c(odd, 3.8), rules)
         assert evening.level is Level.STOP
         assert evening.reasons[0].numbers["id"] == "P0"

@@ -288,7 +288,7 @@ def test_nothing_to_do_is_a_plan_too():
 def test_a_pack_that_no_channel_takes_is_left_out_with_the_reason():
     kit = Kit(chargers=(Charger("c", (Channel("ch", 10, 100, max_cells=3),)),))
     (left,) = planned(Session((even("P", 3.8), Pack("N", "lipo", 3, 1000, reading=Reading(11.4))), kit)).left_out
-    assert (left.pack.id, left.reason.code) == ("P", "no_channel")
+    assert (left.pack.id, left.reason.code) == ("P", "no_channel_because")
 
 
 class TestExplain:

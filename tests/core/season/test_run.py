@@ -9,6 +9,7 @@ from iterum.core.season.read_back import Shown, read_back
 from iterum.core.season.run import ACTS, LIVE, LOOKS, ON_BOARD, OPEN, SKIPPABLE, Act, State, after, next_act
 from iterum.core.sizing.dial import DialCard
 from iterum.wording import sentence
+from tests.conftest import refused
 
 CARD = DialCard("LiPo", "balance", 4, 5.4, 4.20, 5400, 90, 50, 3.2, 3.85, 15.0, 0.16, 16.8, "stop and sound")
 
@@ -32,7 +33,7 @@ def test_the_way_of_a_batch_from_plan_to_log():
 
 
 def test_packs_that_have_to_even_out_are_not_read_back_before_they_have():
-    with pytest.raises(Unsafe, match="act_not_now"):
+    with refused("act_not_now"):
         after(State.PLUGGED_IN, Act.READ_BACK)
     assert next_act(State.PLUGGED_IN) is Act.EVEN_OUT
     assert next_act(State.PLUGGED_IN, evens_out=False) is Act.READ_BACK
@@ -52,7 +53,7 @@ def test_nothing_is_allowed_that_the_table_does_not_say(state, act):
 @pytest.mark.parametrize("act", [act for act in Act if act not in SKIPPABLE])
 def test_plugging_in_and_starting_cannot_be_skipped(act):
     state = next(low for low, done in ACTS if done is act)
-    with pytest.raises(Unsafe, match="act_not_skipped"):
+    with refused("act_not_skipped"):
         after(state, act, skipped=True)
 
 

@@ -12,7 +12,7 @@ from iterum.core.things.bench import MAINS, Bench, Running, running_at
 from iterum.core.things.choice import Choice
 from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.things.rules import HouseRules
-from tests.conftest import even
+from tests.conftest import even, refused
 
 PACKS = tuple(even(f"P{n}", 3.80, mah=5000, max_charge_c=5) for n in range(6))
 DUO = Charger(
@@ -80,12 +80,12 @@ class TestWhatRuns:
             size(busy, Choice(("P0", "P2"), "A", "duo-1"))
         assert {item.code for item in refusal.value.reasons} == {"pack_busy", "channel_busy", "board_busy"}
         full = Bench(PACKS, KIT, BENCH.rules, (*busy.running, running_at(PACKS[4:], None, "duo-2", 5, 9, BENCH.rules)))
-        with pytest.raises(Unsafe, match="all_taken"):
+        with refused("all_taken"):
             suggest(full, Choice(("P2",)))
 
     def test_a_charger_that_runs_is_not_fed_by_something_else_meanwhile(self):
         busy = Bench(PACKS, KIT, BENCH.rules, (RUNNING,))
-        with pytest.raises(Unsafe, match="feed_busy"):
+        with refused("feed_busy"):
             size(busy, Choice(("P1",), None, "duo-2", fed_by=MAINS))
 
     def test_a_batch_that_is_over_but_hangs_there_takes_its_places_and_no_watts(self):

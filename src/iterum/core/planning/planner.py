@@ -291,8 +291,11 @@ class Planner:
         ]
         if not places:
             _, _, refusal = answer(self.problem.session.bench, Choice((pack.id,)))
-            long = (item for item in (refusal.reasons if refusal else ()) if item.code == "charge_too_long")
-            return next(long, reason("no_channel", id=pack.id))
+            whys = refusal.reasons if refusal else ()
+            too_long = next((item for item in whys if item.code == "charge_too_long"), None)
+            if too_long is not None or not whys:
+                return too_long or reason("no_channel", id=pack.id)
+            return whys[0] if whys[0].code == "no_channel" else reason("no_channel_because", id=pack.id, why=whys[0])
         wanted = self.search.needed.get(pack.family, 0)
         charged = sum(
             len(item.gene.members) for item in schedule.placed

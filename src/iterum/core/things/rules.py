@@ -10,7 +10,7 @@ from typing import Annotated, Any
 
 from annotated_types import Ge, Gt, Le
 
-from iterum.core.fields import Says
+from iterum.core.fields import Checked, Says
 from iterum.core.things.chemistry import Chemistry
 from iterum.core.things.days import Days
 
@@ -53,7 +53,7 @@ class Balance(StrEnum):
 
 
 @dataclass(frozen=True)
-class HouseRules:
+class HouseRules(Checked):
     """How this pilot does it. Any value may be changed; the defaults are the careful ones.
 
     match_limit : V per cell, V per pack or percent, as `match_by` says.
