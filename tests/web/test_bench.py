@@ -8,6 +8,7 @@ from urllib.parse import urlsplit
 import pytest
 
 from iterum.core.permit.permit import permit_of
+from iterum.core.planning.rounds import ChargeKey
 from iterum.core.season.outlook import COOL, WARM
 from iterum.core.season.run import State
 from iterum.core.things.packs import Reading
@@ -179,6 +180,22 @@ def test_who_did_not_fly_is_full_in_the_next_plan(bench):
     assert one not in {tag for item in past for tag in item.packs}
 
 
+def test_a_planned_batch_of_packs_that_flew_asks_to_measure_them_first(bench):
+    planned(bench.visitor, prefer="steadiest")
+    flies = bench.parts["day"].planned_for(heat(bench))
+    gone_by(bench, 15)
+    kept = bench.desk.latest_plan()
+    again = replace(kept.plan.batches[-1], charges=tuple(ChargeKey(tag, 1) for tag in flies), end_min=1e4)
+    again = replace(again, start_min=kept.minute(bench.clock()))
+    kept = replace(kept, plan=replace(kept.plan, batches=(again,), reasons=((),)))
+    bench.visitor.post("/bench/flown", key=heat(bench).key, packs=list(flies[:2]))
+    bench.parts["plan_desk"].job.wait(20)
+    bench.desk.keep_plan(kept)
+    card = now_card(bench)
+    assert "Start this batch" not in card
+    assert all(part in card for part in ("Measure", *flies[:2]))
+
+
 def test_a_measured_pack_counts_again_and_undo_takes_the_flight_back(bench):
     planned(bench.visitor)
     gone_by(bench, 5)
@@ -241,8 +258,17 @@ def test_a_day_that_is_called_off_has_no_heats_and_what_charges_goes_on(bench):
     assert "Bring every pack to storage." in answer.text
     assert bench.desk.heats() == ()
     assert bench.state(key) is State.CHARGING
+    page = bench.visitor.get("/bench")
+    assert "Start this batch" not in page.text
+    assert "Plan and bench differ" not in page.text
+    bench.act(key, "stop")
+    bench.visitor.post(f"/run/{key}/after", expected="stopped", skip="yes")
+    assert "To storage" in now_card(bench) or "Measure" in now_card(bench)
+    bench.visitor.post("/bench/failed", charger=bench.desk.session().kit.channel("Twin-1")[0].id)
+    assert bench.desk.latest_plan().plan.batches == ()  # nothing that comes later plans to charge again
+    bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
     bench.parts["plan_desk"].job.wait(20)
-    assert not bench.desk.latest_plan().plan.heats
+    assert bench.desk.latest_plan().plan.batches  # but a person may
 
 
 # ------------------------------------------------------------------ a charger fails

@@ -5,6 +5,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
+from iterum.core.planning.record import KeptPlan, PlanRecord
+from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.outlook import COOL, Observation
 from iterum.core.season.records import KeptFlight, KeptRun
@@ -129,9 +131,11 @@ class Day:
         return off, tuple((run.place, why) for run, why in zip(runs, whys, strict=True) if why)
 
     def call_off(self, now: datetime) -> tuple[Heat, ...]:
-        """Take every heat away that is still to come; those that are left."""
+        """Take every heat away that is still to come, and every batch that was planned; the heats that are left."""
         left = tuple(heat for heat in self._desk.heats() if heat.at <= now)
         self._desk.set_heats(left, now)
+        kept = self._desk.latest_plan() or KeptPlan(now, Prefer.SOONEST.value, PlanRecord(), 0)
+        self._desk.keep_plan(replace(kept, plan=kept.plan.to_storage(), revision=self._desk.revision()))
         return left
 
     def charger_failed(self, charger_id: str, now: datetime) -> Failed:

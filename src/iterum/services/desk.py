@@ -303,6 +303,12 @@ class Desk:
         with self._store.reading() as repository:
             return repository.latest_plans()
 
+    def is_called_off(self, now: datetime) -> bool:
+        """Whether the day was called off, and no heat was named since."""
+        kept = self.latest_plan()
+        ahead = any(heat.at > now for heat in self.heats())
+        return kept is not None and kept.plan.called_off and not ahead
+
     def latest_plan(self) -> KeptPlan | None:
         """The plan taken last."""
         return next(iter(self.latest_plans()), None)

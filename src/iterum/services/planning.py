@@ -253,6 +253,12 @@ class PlanDesk:
             self.job.stop()
             self.job.wait(LONGEST_WAIT_S)
 
+    def drop(self) -> None:
+        """End a search that nobody waits for; it keeps nothing."""
+        with self._lock:
+            if self.job is not None:
+                self.job.drop()
+
     def begin(self, job: PlanJob) -> PlanJob:
         """Begin a search; one that runs is stopped, and its place taken."""
         with self._lock:

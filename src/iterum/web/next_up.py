@@ -1,17 +1,18 @@
 """Now: what to do next, as the strip tells it on every page and the card shows it on Plan and Charge."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Any
 
 from flask import g, url_for
 
-from iterum.core.permit.permit import permits
+from iterum.core.permit.permit import Way, permits
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.season.agenda import PLANNED, Do, ToDo, rank
 from iterum.core.season.outlook import COOL
 from iterum.core.season.run import LIVE, Act
+from iterum.core.season.storage import gap_of
 from iterum.core.things.choice import Choice
 from iterum.core.things.packs import Condition
 from iterum.web.choices import choice_fields
@@ -143,12 +144,25 @@ def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
     if item.run is not None:
         href = url_for("run.page", key=item.run.key)
         return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **shown, href=href, button="Remove first")
+    unread = _unread(batch)
+    if unread:  # flown, or charged, or not read for long: nothing begins before they are measured
+        href, them = url_for("measure.page", pack=unread[0]), few_tags(unread)
+        return NextUp(item.at, f"Measure, then {on[0].lower()}{on[1:]}", f"measure {them}", replace(item, batch=None),
+                      on=them, href=href, button="Measure")  # fmt: skip
     kept = desk().latest_plan()
     number = kept.plan.batches.index(batch) if kept else None
     begin = choice_fields(batch.choice)
     href = url_for("charge.page", **begin)
     more: dict[str, Any] = {"begin": begin, "later": number, "href": href, "button": "Start this batch", **shown}
     return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **more)
+
+
+def _unread(batch: PlannedBatch) -> tuple[str, ...]:
+    """Packs of a batch that must be measured before it can begin."""
+    packs = {pack.id: pack for pack in bench().packs}
+    joins = len(batch.packs) > 1
+    there = (packs[tag] for tag in batch.packs if tag in packs)
+    return tuple(pack.id for pack in there if pack.reading is None or (joins and pack.stale))
 
 
 def _heat(item: ToDo) -> NextUp:
@@ -173,6 +187,11 @@ def _at_leisure(has_more: bool) -> tuple[NextUp, ...]:
     if unread:
         href = url_for("measure.page", pack=unread[0])
         return (NextUp(at, "Measure", f"measure {few_tags(unread)}", on=few_tags(unread), href=href, button="Measure"),)
+    gaps = [gap for pack in free if (gap := gap_of(pack, session.rules)) is not None]
+    away = [gap.pack.id for gap in gaps if gap.way is not Way.THERE]
+    if away and not has_more and desk().is_called_off(at):
+        them, href = few_tags(away), url_for("put_away.page")
+        return (NextUp(at, "To storage", f"{them} to storage", on=them, href=href, button="Put away"),)
     needy = [pack.id for pack in free if verdicts[pack.id].charges and not verdicts[pack.id].full]
     if has_more:
         return ()

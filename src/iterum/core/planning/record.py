@@ -53,6 +53,8 @@ class PlanRecord:
     offers: tuple[Offer, ...] = ()
     hurried: bool = False
     """Whether the search still found better plans when its time was up, or had none."""
+    called_off: bool = False
+    """Whether the day is over: nothing more is charged, everything goes to storage."""
 
     @property
     def gap(self) -> float | None:
@@ -68,6 +70,21 @@ class PlanRecord:
     def heats(self) -> tuple[Flown, ...]:
         """The heats, each with the packs that fly in it."""
         return tuple(Flown(item.wish, item.packs) for item in self.wanted if item.wish.is_heat)
+
+    def to_storage(self) -> "PlanRecord":
+        """The same plan where the day is called off: nothing of it is begun any more. Who flies stays, to be asked who
+        flew in what is over."""
+        return replace(
+            self,
+            batches=(),
+            reasons=(),
+            left_out=(),
+            changed=(),
+            would_help=(),
+            offers=(),
+            hurried=False,
+            called_off=True,
+        )
 
     def by_hand(
         self, batches: Sequence[PlannedBatch], reasons: Sequence[tuple[Reason, ...]], wanted: Iterable[WishOutcome],

@@ -164,11 +164,11 @@ def delay() -> Response:
 def call_off() -> Response:
     """The day is called off: no heats any more; what charges is ended well, then everything is put away."""
     with undoable("The day is called off") as told:
+        plan_desk().drop()  # what is searched is for heats that are gone
         day().call_off(now())
         live = [run for run in runs().open() if run.state in LIVE]
         full = " What charges may go on until it is full, or be stopped: nobody flies it." if live else ""
         told.text = f"The day is called off.{full} Bring every pack to storage."
-        plan_again()
     return redirect(url_for("put_away.page"))
 
 

@@ -86,7 +86,7 @@ def made_first() -> None:
 def parted() -> str:
     """Where plan and bench have parted, in words; empty where they agree or there is no plan."""
     kept = desk().latest_plan()
-    if kept is None or _running(plan_desk().job) is not None:
+    if kept is None or _running(plan_desk().job) is not None or desk().is_called_off(now()):
         return ""
     begun = [run for run, _ in runs().since(kept.made_at, now())]
     batches = (*kept.plan.past.done, *kept.plan.batches)
@@ -142,11 +142,12 @@ def begin() -> AnyResponse:
 
 
 def plan_again() -> bool:
-    """Begin to make the plan in force again from what is true now; False where there is none."""
+    """Begin to make the plan in force again from what is true now; False where there is none, or the day is off."""
     kept = desk().latest_plans()
-    if kept:
+    if kept and not desk().is_called_off(now()):
         plan_desk().begin(plan_job((Prefer(kept[0].prefer),), AGAIN_S, True))
-    return bool(kept)
+        return True
+    return False
 
 
 def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -> PlanJob:
