@@ -82,6 +82,10 @@ class PlanRecord:
             changed=(),
             would_help=(),
             offers=(),
+            makespan_min=0.0,
+            bound_min=None,
+            proved=False,
+            visits=0,
             hurried=False,
             called_off=True,
         )
