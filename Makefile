@@ -7,7 +7,7 @@ PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 # A part of a test's time goes by waiting for a page or a process: three and four workers on two cores both take 265 s.
 WORKERS = $(shell echo $$(($$(nproc) * 2)))
 
-.PHONY: setup demo check test soak bench lint format words shots lock clean
+.PHONY: setup demo check test soak bench mutate lint format words shots lock clean
 
 setup: $(VENV)/.app
 
@@ -53,6 +53,9 @@ soak: $(VENV)/.test ## every law again over many more cases, and every kill; TIM
 
 bench: $(VENV)/.test ## timings, as ratios; kept out of pass or fail
 	$(BIN)/pytest benchmarks --benchmark-only --benchmark-columns=median,iqr,rounds --benchmark-sort=name -p no:cacheprovider -s
+
+mutate: $(VENV)/.test ## put one fault after another into what decides safety; COUNT=24 MODULES="limits size"
+	$(BIN)/python -m benchmarks.mutate $(or $(COUNT),24) $(MODULES)
 
 words: $(VENV)/.test ## print every sentence of the interface, to be read by a newcomer
 	@$(BIN)/python -m tests.words

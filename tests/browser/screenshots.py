@@ -79,6 +79,8 @@ def take(names: list[str], address: str) -> None:
             page.context.add_cookies([{"name": "iterum_theme", "value": theme, "url": address}])
             page.goto(address + where)
             page.evaluate("document.fonts.ready")
+            if name == "rules":  # one of them open, with its schools
+                page.locator(".rule > summary").first.click()
             page.wait_for_timeout(300)
             page.screenshot(path=FOLDER / f"{name}.png", animations="disabled", full_page=name in TALL)
             page.close()

@@ -25,6 +25,20 @@ def refused(packs, where, rules=None, **more):
     return {item.code for item in refusal.value.reasons}
 
 
+class TestOwnDecision:
+    """More than 1C where the label gives none. Common practice, no source."""
+
+    fast = HouseRules(rate_c=2.0)
+
+    def test_it_is_the_pilots_for_lipo_and_for_nothing_else(self):
+        lipo = even("A", 3.8, mah=2000)
+        assert sized([lipo], setup(), self.fast).rate_c == pytest.approx(1.0)
+        assert sized([lipo], setup(), self.fast, own_rate_c=1.5).rate_c == pytest.approx(1.5)
+        for chemistry, cell_v in (("li-ion", 3.6), ("life", 3.25), ("lihv", 3.8)):
+            other = replace(even("B", cell_v, mah=2000), chemistry_name=chemistry)
+            assert refused([other], setup(), self.fast, own_rate_c=1.5) >= {"own_rate_lipo"}
+
+
 class TestWeak:
     """Cells over 0.10 V apart, or nearly flat: alone, 0.5C at most, balanced. Common practice, no source."""
 

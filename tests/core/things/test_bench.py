@@ -88,6 +88,12 @@ class TestWhatRuns:
         with refused("feed_busy"):
             size(busy, Choice(("P1",), None, "duo-2", fed_by=MAINS))
 
+    def test_naming_the_feed_that_it_has_and_feeding_an_idle_charger_otherwise_are_fine(self):
+        busy = Bench(PACKS, KIT, BENCH.rules, (RUNNING,))
+        as_it_is = KIT.channel("duo-2")[0].fed_by
+        assert size(busy, Choice(("P1",), None, "duo-2", fed_by=as_it_is)).current_a > 0
+        assert size(BENCH, Choice(("P1",), None, "duo-2", fed_by=MAINS)).current_a > 0
+
     def test_a_batch_that_is_over_but_hangs_there_takes_its_places_and_no_watts(self):
         over = Bench(PACKS, KIT, BENCH.rules, (Running(("P0",), None, "duo-1", 5.0, 0.0, 0.0, 0.0),))
         assert suggest(over, Choice(("P1",))).channel == "duo-2"
