@@ -19,7 +19,8 @@ from tempfile import TemporaryDirectory
 ROOT = Path(__file__).parents[1]
 CORE = "src/iterum/core"
 MODULES = {
-    "ledger": (f"{CORE}/run/ledger.py", "tests/core/run tests/core/season"),
+    "guard": (f"{CORE}/run/guard.py", "tests/core/run"),
+    "ledger": (f"{CORE}/things/ledger.py", "tests/core/things"),
     "limits": (f"{CORE}/amps/limits.py", "tests/core/sizing tests/core/things"),
     "watching": (f"{CORE}/season/watching.py", "tests/core/season tests/core/run"),
     "permit": (f"{CORE}/permit/permit.py", "tests/core/permit"),

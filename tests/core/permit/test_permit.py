@@ -319,3 +319,25 @@ def test_every_fact_that_forbids_an_act_forbids_joining_too_or_is_about_that_act
             assert Act.JOIN in fact.forbids
         if fact.level is Level.STOP:
             assert Act.CHARGE in fact.forbids
+
+
+class TestWhatAnAllowanceSays:
+    def test_nickel_is_full_by_its_last_charge_and_by_nothing_else(self):
+        """Its volts do not tell."""
+        one = total(7 * 1.4, cells=7, chemistry="nimh")
+        assert not permit_of(one, RULES).full
+        assert permit_of(replace(one, charged_full=True), RULES).full
+
+    def test_it_lasts_until_the_first_of_its_readings_is_too_old(self):
+        """In freezing air only its own temperature allows a pack to be charged, and that counts for half an hour."""
+        warm = measured(temperature_c=20.0, air_c=-5.0)
+        until = {act: permit_of(warm, RULES).acts[act].until for act in (Act.JOIN, Act.CHARGE)}
+        assert until == dict.fromkeys(until, NOON + timedelta(minutes=30))
+        mild = measured(temperature_c=20.0, air_c=20.0)
+        assert permit_of(mild, RULES).acts[Act.JOIN].until == NOON + timedelta(hours=12)
+        assert permit_of(mild, RULES).acts[Act.CHARGE].until is None
+
+    def test_it_names_what_slows_it_and_nothing_that_does_not(self):
+        cold = permit_of(measured(temperature_c=7.0, air_c=7.0), RULES).acts[Act.CHARGE]
+        assert (cold.max_rate_c, [item.code for item in cold.reasons]) == (0.5, ["cold"])
+        assert permit_of(measured(), RULES).acts[Act.CHARGE].reasons == ()
