@@ -169,6 +169,17 @@ class TestEveningOut:
         assert not asked.passes
         assert asked.order[-1] == "P0"
 
+    def test_another_order_is_offered_only_where_it_is_the_order_that_is_wrong(self):
+        packs, never = high_c(3.75, 3.76, 3.88), high_c(3.70, 3.80, 3.90)
+        asked = {last: even_out(packs, RULES, plugged_last=last).joining for last in ("P0", "P2")}
+        assert (asked["P0"].passes, [way.code for way in asked["P0"].ways]) == (False, ["way_other_order"])
+        assert (asked["P2"].passes, asked["P2"].ways) == (True, ())
+        assert "way_other_order" not in [way.code for way in even_out(never, RULES, plugged_last="P0").joining.ways]
+
+    def test_one_pack_joins_nothing_and_no_balance_lead_goes_first(self):
+        one = joining(high_c(3.8), RULES, PORT)
+        assert (one.passes, one.plugs, one.balance_first, one.wait_min) == (True, (), False, 0.0)
+
     def test_times_are_when_the_currents_fall_for_good(self):
         evening = even_out(high_c(3.72, 3.80), RULES)
         amps = abs(evening.trace.current_a[:, 0])
