@@ -133,7 +133,10 @@ def test_it_ends_whenever_it_is_told_to_also_while_it_starts(tmp_path, told, aft
         assert str(port) in server.stdout.readline()
         time.sleep(after_s)
         server.send_signal(told)
-        server.wait(timeout=60)  # it listened for ever once, and answered nobody
+        try:
+            server.wait(timeout=60)  # it listened for ever once, and answered nobody
+        finally:
+            server.kill()
     with socket.socket() as again:
         again.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         again.bind(("127.0.0.1", port))

@@ -233,7 +233,7 @@ class TestWhatFlows:
         for number, step in enumerate(told.timetable, 1):
             assert f"{number}. {step.plug} {minutes(step.wait_min) if step.wait_min else 'no wait'}" in dialled
         assert f"{minutes(told.wait_min)} until charging may start" in joined
-        assert f"after {minutes(told.wait_min)} of evening out" in dialled
+        assert f"after {minutes(told.wait_min)} of equalising" in dialled
 
     def test_together_stands_beside_one_after_another_and_a_source_is_counted(self, newcomer):
         page = newcomer.get("/what-if?a_count=4&b_count=0&amps=10&watts=300&bank_wh=400").seen

@@ -46,18 +46,26 @@ def serve(
     nothing is left to guard.
     """
     to_standard_error()
+    with asked_to_end() as over:
+        _serve(database, port, clock, addresses, speed, share, simulated, over)
+
+
+def _serve(
+    database: Path, port: int, clock: SteadyClock, addresses: Sequence[tuple[str, str]], speed: float,
+    share: Ask | None, simulated: bool, over: Event,
+) -> None:  # fmt: skip
+    """The same until a flag is set."""
     guard = RemoteGuardian(guarded_beside(database), clock.time)
     app = create_app(database, clock, watch=True, speed=speed, guard=guard)
     meet(app, addresses)
     parts = app.extensions["iterum"]
     here = server(app, HOST, port)
     try:
-        with asked_to_end() as over:
-            if share is not None:
-                shared = parts["door"].open(None, share.plain, share.port)
-                share.tell(shared, parts["sharing"].offer(Role.ALL, clock()))
-            _listen(here, over)
-            over.wait()
+        if share is not None:
+            shared = parts["door"].open(None, share.plain, share.port)
+            share.tell(shared, parts["sharing"].offer(Role.ALL, clock()))
+        _listen(here, over)
+        over.wait()
     finally:
         here.stop()
         parts["door"].close()
@@ -102,7 +110,7 @@ def asked_to_end(over: Event | None = None) -> Iterator[Event]:
     """While it lasts, Ctrl+C and a system that stops us only set a flag.
 
     An exception in the middle of starting would leave a server that listens and answers nobody: its threads keep the
-    process alive, and the port taken.
+    process alive, and the port taken. One that comes while something is tidied away would be swallowed.
     """
     flag = Event() if over is None else over
     before = {name: signal.signal(name, lambda *_: flag.set()) for name in (signal.SIGINT, signal.SIGTERM)}

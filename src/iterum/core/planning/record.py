@@ -119,7 +119,10 @@ def record_of(
     plan: Plan, whys: Sequence[BatchWhy] = (), relaxed: Sequence[Relaxed] = (), changed: Iterable[Reason] = (),
     past: Past | None = None, offers: Iterable[Offer] = (), hurried: bool = False,
 ) -> PlanRecord:  # fmt: skip
-    """What is kept of a plan. changed : what is otherwise than in the plan before."""
+    """What is kept of a plan.
+
+    changed : what is otherwise than in the plan before. hurried : whether its search had too little time.
+    """
     reasons = {why.batch: why.reasons for why in whys}
     return PlanRecord(
         batches=plan.batches,
