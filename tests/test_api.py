@@ -36,6 +36,19 @@ def test_asking_for_a_pack_does_not_load_the_search():
     assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0
 
 
+def test_a_script_that_plans_is_run_once(tmp_path):
+    script = tmp_path / "script.py"
+    script.write_text(
+        "from iterum.core import *\n"
+        "from iterum.core import Bench, Channel, Charger, Kit, Pack, Reading, plan\n"
+        "packs = tuple(Pack(f'P{n}', 'lipo', 4, 1500, reading=Reading.of_cells((3.7 + n / 100,) * 4)) for n in range(9))\n"
+        "kit = Kit((), (Charger('C', (Channel('C-1', 10, 200), Channel('C-2', 10, 200))),))\n"
+        "print('planned', len(plan(Bench(packs, kit), seconds=2.5).batches))\n"
+    )
+    done = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True)
+    assert (done.stdout, done.stderr) == ("planned 9\n", "")
+
+
 @pytest.mark.parametrize(
     ("made", "places"),
     [

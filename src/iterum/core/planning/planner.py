@@ -53,6 +53,8 @@ class Planner:
         """By tag, heats of the day that it has flown in."""
         self.gentle = True
         """Whether amps are turned down where that costs no time; not where an old plan is kept as it was."""
+        self.helped = True
+        """Whether a helper process may work out a bound meanwhile."""
 
     def again(self, problem: Problem) -> "Planner":
         """A planner of the same kind and preference for a changed problem."""
@@ -103,7 +105,7 @@ class Planner:
         return self.search.problem.day is None and type(self.search.problem) is Problem
 
     def _prover(self, seconds: float | None) -> Prover | None:
-        if seconds is None or not is_worth_it(len(self.search.problem.packs), seconds):
+        if seconds is None or not self.helped or not is_worth_it(len(self.search.problem.packs), seconds):
             return None
         if not self._may_be_bounded or not self.search.needed:
             return None
@@ -324,10 +326,12 @@ def plan(
     """The best plan for a bench that is found in time: which packs charge where, when, and how fast.
 
     wanted : packs that are to be full by some minute, and heats; none: every pack, as soon as can be. seconds : of
-    search, 0 or more; a first plan is there in any case. seed : of the search.
+    search, 0 or more; a first plan is there in any case. seed : of the search. No bound comes with it: that takes a
+    process of its own, which would run the script of whoever calls this once more.
     """
     session = Session(bench.packs, bench.kit, bench.rules, tuple(wanted), running=bench.running)
     planner = Planner(session, prefer, seed)
+    planner.helped = False
     for _ in planner.improve(seconds):
         pass
     return planner.plan()
