@@ -58,6 +58,8 @@ def test_a_script_that_plans_is_run_once(tmp_path):
         (lambda: Pack("P", "lipo", 4, 1500, resistance_mohm=(5.0, -1.0, 5.0, 5.0)), ["resistance_mohm"]),
         (lambda: Pack("P", "lipo", 4, float("nan")), ["capacity_mah"]),
         (lambda: Pack("P", "lipo", "4", 1500), ["cells"]),
+        (lambda: Pack("P", "lipo", 4.5, 1500), ["cells"]),
+        (lambda: Pack(7, "lipo", True, 1500), ["id", "cells"]),
         (lambda: Pack("P", "lipo", 4, 1500, condition="puffed"), ["condition"]),
         (lambda: HouseRules(rate_c=0.0, match_by="gap"), ["rate_c", "match_by"]),
         (lambda: Reading(-1.0), ["pack_v"]),

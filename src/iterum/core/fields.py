@@ -73,12 +73,10 @@ def bounded(faults: list[Fault], count: int | None = None) -> list[Fault]:
     return [*faults[:MOST_FAULTS], Fault("", f"and {left} more faults")]
 
 
-PLAIN = (float, int)
-
-
 @dataclass(frozen=True)
 class _Bounds:
-    """What a figure or a text of one field keeps. each : of the parts of a tuple."""
+    """What a figure or a text of one field keeps. each : of the parts of a tuple. kind : float, int or str, None for a
+    tuple."""
 
     name: str
     least: float = -inf
@@ -89,15 +87,22 @@ class _Bounds:
     pattern: str | None = None
     unit: str = ""
     each: "_Bounds | None" = None
+    kind: type | None = None
+
+    @property
+    def plain(self) -> tuple[type, ...]:
+        """Types of values of which only the size is to be seen."""
+        return {float: (float, int), int: (int,)}.get(self.kind or str, ())
 
     def breaks(self, value: Any) -> str | None:
         """What it must be instead; None where it is."""
+        other = self._other_kind(value)
+        if other is not None:
+            return f"{value!r} is no {other}"
         if isinstance(value, (int, float)):
             if self.least <= value <= self.most and value > self.above:  # never true of what is no number
                 return None
             return f"{value:g} is not possible: {self._range()}"
-        if self._is_of_figures and not isinstance(value, tuple):
-            return f"{value!r} is no number"
         if isinstance(value, tuple) and self.each is not None:
             told = (self.each.breaks(part) for part in value)
             return next((one for one in told if one is not None), None) or self._size(value, "parts")
@@ -107,9 +112,14 @@ class _Bounds:
             return self._size(value, "letters")
         return None
 
-    @property
-    def _is_of_figures(self) -> bool:
-        return (self.least, self.above, self.most) != (-inf, -inf, inf)
+    def _other_kind(self, value: Any) -> str | None:
+        """What it should be, where it is something else altogether."""
+        is_number = isinstance(value, (int, float))
+        if self.kind is str:
+            return None if isinstance(value, str) else "text"
+        if self.kind is int and is_number:
+            return "whole number" if isinstance(value, bool) or value % 1 != 0 else None
+        return "number" if self.kind in (int, float) and not is_number else None
 
     def _range(self) -> str:
         unit = f" {self.unit}" if self.unit else ""
@@ -133,7 +143,9 @@ def _bounds(name: str, hint: Any) -> _Bounds | None:
         each = _bounds(name, parts[0]) if parts and get_origin(hint) is tuple else None
         return None if each is None else _Bounds(name, each=each)
     inner, *told = get_args(hint)
-    kept = _bounds(name, inner) or _Bounds(name)
+    within = () if get_origin(inner) is tuple else (inner, *get_args(inner))
+    kind = next((one for one in (float, int, str) if one in within), None)
+    kept = _bounds(name, inner) or _Bounds(name, kind=kind)
     for item in told:
         match item:
             case Ge(ge=value):
@@ -146,14 +158,16 @@ def _bounds(name: str, hint: Any) -> _Bounds | None:
                 kept = replace(kept, short=item.min_length, long=item.max_length)
             case Says():
                 kept = replace(kept, pattern=item.pattern, unit=item.unit)
-    return None if kept == _Bounds(name) else kept
+    return None if kept == _Bounds(name, kind=kept.kind) else kept
 
 
 @cache
-def _checks(kind: type) -> tuple[tuple[str, float, float, float, _Bounds], ...]:
+def _checks(kind: type) -> tuple[tuple[str, tuple[type, ...], float, float, float, _Bounds], ...]:
     hints = get_type_hints(kind, include_extras=True)
     found = (_bounds(item.name, hints[item.name]) for item in fields(kind))
-    return tuple((item.name, item.least, item.above, item.most, item) for item in found if item is not None)
+    return tuple(
+        (item.name, item.plain, item.least, item.above, item.most, item) for item in found if item is not None
+    )
 
 
 @cache
@@ -181,10 +195,10 @@ def _worded(item: Any) -> tuple[Fault, ...]:
 def faults_of(item: Any) -> tuple[Fault, ...]:
     """Every field of a dataclass that is beyond its bounds, with what it must be."""
     found = []
-    for name, least, above, most, bounds in _checks(item.__class__):
+    for name, plain, least, above, most, bounds in _checks(item.__class__):
         value = getattr(item, name)
         # A plan makes thousands of packs: what is within its bounds must cost next to nothing.
-        if value is None or (type(value) in PLAIN and least <= value <= most and value > above):
+        if value is None or (type(value) in plain and least <= value <= most and value > above):
             continue
         mend = bounds.breaks(value)
         if mend is not None:
