@@ -60,6 +60,7 @@ def test_a_script_that_plans_is_run_once(tmp_path):
         (lambda: Pack("P", "lipo", "4", 1500), ["cells"]),
         (lambda: Pack("P", "lipo", 4.5, 1500), ["cells"]),
         (lambda: Pack(7, "lipo", True, 1500), ["id", "cells"]),
+        (lambda: Pack("P", "lipo", None, 1500, resistance_mohm=9), ["cells", "resistance_mohm"]),
         (lambda: Pack("P", "lipo", 4, 1500, condition="puffed"), ["condition"]),
         (lambda: HouseRules(rate_c=0.0, match_by="gap"), ["rate_c", "match_by"]),
         (lambda: Reading(-1.0), ["pack_v"]),
@@ -78,3 +79,10 @@ def test_a_pack_that_is_said_to_be_damaged_in_a_word_is_not_charged():
     hurt = Pack("D", "lipo", 4, 1500, condition="damaged", reading=Reading.of_cells((3.8,) * 4))
     assert hurt.condition is Condition.DAMAGED
     assert iterum.core.match(iterum.core.Bench((hurt,))).groups == ()
+
+
+def test_a_list_is_taken_as_it_was_when_it_was_given():
+    told_mohm = [5.0, 5.0, 6.0, 5.0]
+    pack = Pack("P", "lipo", 4, 1500, resistance_mohm=told_mohm)
+    told_mohm[0] = -1.0
+    assert pack.resistance_mohm == (5.0, 5.0, 6.0, 5.0)

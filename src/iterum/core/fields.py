@@ -10,6 +10,7 @@ from dataclasses import dataclass, fields, replace
 from enum import StrEnum
 from functools import cache
 from math import inf, isfinite
+from types import NoneType
 from typing import Annotated, Any, get_args, get_origin, get_type_hints
 
 from annotated_types import Ge, Gt, Le, Len
@@ -76,7 +77,7 @@ def bounded(faults: list[Fault], count: int | None = None) -> list[Fault]:
 @dataclass(frozen=True)
 class _Bounds:
     """What a figure or a text of one field keeps. each : of the parts of a tuple. kind : float, int or str, None for a
-    tuple."""
+    tuple. optional : None may stand for it."""
 
     name: str
     least: float = -inf
@@ -88,6 +89,7 @@ class _Bounds:
     unit: str = ""
     each: "_Bounds | None" = None
     kind: type | None = None
+    optional: bool = True
 
     @property
     def plain(self) -> tuple[type, ...]:
@@ -96,6 +98,8 @@ class _Bounds:
 
     def breaks(self, value: Any) -> str | None:
         """What it must be instead; None where it is."""
+        if value is None:
+            return None if self.optional else "missing"
         other = self._other_kind(value)
         if other is not None:
             return f"{value!r} is no {other}"
@@ -115,6 +119,8 @@ class _Bounds:
     def _other_kind(self, value: Any) -> str | None:
         """What it should be, where it is something else altogether."""
         is_number = isinstance(value, (int, float))
+        if self.kind is None:
+            return None if isinstance(value, tuple) else "list"
         if self.kind is str:
             return None if isinstance(value, str) else "text"
         if self.kind is int and is_number:
@@ -165,9 +171,13 @@ def _bounds(name: str, hint: Any) -> _Bounds | None:
 def _checks(kind: type) -> tuple[tuple[str, tuple[type, ...], float, float, float, _Bounds], ...]:
     hints = get_type_hints(kind, include_extras=True)
     found = (_bounds(item.name, hints[item.name]) for item in fields(kind))
-    return tuple(
-        (item.name, item.plain, item.least, item.above, item.most, item) for item in found if item is not None
-    )
+    kept = (replace(item, optional=_may_be_none(hints[item.name])) for item in found if item is not None)
+    return tuple((item.name, item.plain, item.least, item.above, item.most, item) for item in kept)
+
+
+def _may_be_none(hint: Any) -> bool:
+    inner = get_args(hint)[0] if get_origin(hint) is Annotated else hint
+    return NoneType in get_args(inner)
 
 
 @cache
@@ -198,7 +208,7 @@ def faults_of(item: Any) -> tuple[Fault, ...]:
     for name, plain, least, above, most, bounds in _checks(item.__class__):
         value = getattr(item, name)
         # A plan makes thousands of packs: what is within its bounds must cost next to nothing.
-        if value is None or (type(value) in plain and least <= value <= most and value > above):
+        if type(value) in plain and least <= value <= most and value > above:
             continue
         mend = bounds.breaks(value)
         if mend is not None:
@@ -206,11 +216,20 @@ def faults_of(item: Any) -> tuple[Fault, ...]:
     return tuple(found)
 
 
+def _fix_lists(item: Any) -> None:
+    """Take lists as tuples: a list could change after it was checked, and is found in no cache."""
+    for name, *_, bounds in _checks(item.__class__):
+        value = getattr(item, name)
+        if bounds.kind is None and isinstance(value, list):
+            object.__setattr__(item, name, tuple(value))
+
+
 class Checked:
     """A dataclass that cannot be made with a field beyond its bounds. Raises BadInput with every fault."""
 
     def __post_init__(self) -> None:
         """See whether every field is within its bounds."""
+        _fix_lists(self)
         faults = faults_of(self) + _worded(self) + self.own_faults()
         if faults:
             raise BadInput(faults)

@@ -41,8 +41,9 @@ class Heat:
     def key(self) -> str:
         """By which a page names it: of what it says, so that one that was changed meanwhile is not hit by mistake."""
         wish = self.wish
-        told = (self.at.astimezone(UTC).isoformat(), wish.family, wish.name, wish.count, wish.fly_min, wish.value,
-                wish.used_fraction, wish.need_fraction)  # fmt: skip
+        figures = (wish.count, wish.fly_min, wish.value, wish.used_fraction, wish.need_fraction)
+        told = (self.at.astimezone(UTC).isoformat(), wish.family, wish.name,
+                *(None if figure is None else float(figure) for figure in figures))  # fmt: skip
         return sha256(repr(told).encode()).hexdigest()[:12]
 
 

@@ -11,7 +11,7 @@ others (docs/belief.md).
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, is_dataclass
 from enum import IntEnum
 from functools import lru_cache
 from hashlib import sha256
@@ -125,6 +125,15 @@ def _figures(pack: Pack) -> tuple[object, ...]:
     )  # fmt: skip
 
 
+def _written(figures: object) -> str:
+    """Figures as text that is alike for equal ones: 1800 mAh and 1800.0 mAh are one pack, and one place in a cache."""
+    if isinstance(figures, tuple):
+        return "(" + ",".join(map(_written, figures)) + ")"
+    if is_dataclass(figures):
+        return _written(tuple(getattr(figures, field.name) for field in fields(figures)))
+    return repr(float(figures)) if isinstance(figures, int | float) else str(figures)
+
+
 @lru_cache(maxsize=8)
 def _levels(count: int) -> tuple[Array, Array]:
     """Evenly spread parts of 1, and the standard normal values at them."""
@@ -138,7 +147,7 @@ def _stream(figures: tuple[object, ...], place: int, count: int) -> tuple[Array,
 
     Kept for a while, because every pack of a label asks for those of its make; nobody writes into them.
     """
-    seed = int.from_bytes(sha256(repr((figures, place)).encode()).digest()[:8], "big")
+    seed = int.from_bytes(sha256(_written((figures, place)).encode()).digest()[:8], "big")
     rng = np.random.default_rng(seed)
     parts, normals = _levels(count)
     order = np.argsort(rng.random((count, len(Column))), axis=0)
