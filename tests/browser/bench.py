@@ -134,7 +134,7 @@ def turning(page: Page) -> Iterator[None]:
 def taken_in_hand(page: Page) -> int:
     """Take the next planned batch in hand, look at each pack and plug them in; the key of its run."""
     with turning(page):
-        page.get_by_role("button", name=re.compile("^Take in hand|^Start this batch")).first.click()
+        page.get_by_role("button", name=re.compile("^Start this batch")).first.click()
     for box in page.locator("[name=looked][type=checkbox]").all():
         box.check()
     with turning(page):
@@ -142,7 +142,12 @@ def taken_in_hand(page: Page) -> int:
     if page.get_by_role("button", name="All plugged in").count():
         with turning(page):
             page.get_by_role("button", name="All plugged in").click()
-    return int(page.url.rstrip("/").rsplit("/", 1)[1])
+    return key_of(page)
+
+
+def key_of(page: Page) -> int:
+    """The key of the batch whose step is shown."""
+    return int(re.search(r"(?:run/|open=)(\d+)", page.url)[1])  # type: ignore[index]
 
 
 def tick_one(page: Page) -> None:

@@ -10,7 +10,7 @@ from tests.conftest import SOAK
 AXE = (Path(__file__).parents[1] / "vendor" / "axe.min.js").read_text("utf-8")
 RULES = ["wcag2a", "wcag2aa", "wcag2aaa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
 COLOURS = ["color-contrast", "color-contrast-enhanced"]
-PAGES = ("/bench", "/measure?pack=P-10", "/measure?pack=P-13", "/match?class=lipo-4S&pack=P-01", "/match?class=lipo-6S", "/charge",
+PAGES = ("/bench", "/measure?pack=P-10", "/measure?pack=P-13", "/match?class=lipo-4S&pack=P-01", "/match?class=lipo-6S",
          "/match/join?packs=P-01&packs=P-02", "/match/join?packs=P-01&packs=T-01", "/what-if?a_count=10&b_v=3.85", "/what-if?cells=0",
          "/charge?packs=T-01&packs=T-02", "/charge?packs=P-01&packs=T-03", "/charge/other?packs=P-04&packs=P-14", "/plan?batch=1", "/plan/sheet", "/heats", "/put-away", "/packs", "/packs/edit",
          "/packs/history?id=P-01", "/kit", "/kit/charger?id=twin", "/rules", "/files", "/wrong", "/wrong?see=smoke",
@@ -23,7 +23,7 @@ ONE_OF_A_KIND = tuple(
 """One page of each template, with a question where it takes one."""
 PRINTED = ("/plan/sheet", "/packs/labels", "/log/report")
 """What is printed is not pressed."""
-EMPTY = ("/measure", "/match", "/charge", "/put-away", "/packs", "/kit")
+EMPTY = ("/bench", "/measure", "/match", "/put-away", "/packs", "/kit")
 
 
 def violations(opened, path, by_night=True):
@@ -52,7 +52,7 @@ def test_no_page_has_a_violation(open_page, planned_address_with_runs, part):
     check(open_page(WIDE), planned_address_with_runs, paths[part::3])
 
 
-MAIN = ("/bench", "/measure", "/match", "/charge", "/charge?packs=P-08&packs=P-11", "/charge?packs=P-01&packs=P-02&packs=P-04&packs=P-07", "/charge?packs=L-02", "/plan",
+MAIN = ("/bench", "/measure", "/match", "/charge?packs=P-08&packs=P-11", "/charge?packs=P-01&packs=P-02&packs=P-04&packs=P-07", "/charge?packs=L-02", "/plan",
         "/plan?batch=1", "/plan/sheet", "/heats", "/put-away", "/packs", "/packs?id=P-04", "/packs/health?id=P-01", "/kit", "/rules",
         "/files", "/log", "/log/report", "/use?pack=P-01&average_a=14", "/what-if", "/rehearse")  # fmt: skip
 

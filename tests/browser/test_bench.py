@@ -38,7 +38,7 @@ def begun(page, runs):
     button = page.get_by_role("button", name=re.compile("Start this batch at"))
     told_a = float(re.search(r"at ([\d.]+) A", button.inner_text())[1])
     button.click()
-    page.wait_for_url("**/run/*")
+    page.wait_for_url("**/bench?open=*")
     run = runs.open()[-1]
     assert run.current_a == told_a
     return run
@@ -50,8 +50,8 @@ def test_two_batches_on_one_charger_share_its_watts(open_page, tmp_path):
         page = open_page()
         page.goto(f"{address}/charge?packs=Big&channel=duo-1")
         assert begun(page, runs).current_a * 16.8 == pytest.approx(252, abs=2)
-        page.goto(f"{address}/charge")
-        page.get_by_role("link", name=re.compile("4S LiPo, 4 packs")).click()
+        page.goto(f"{address}/match?class=lipo-4S")
+        page.get_by_role("link", name="Group A").first.click()
         expect(page.get_by_text("less 252 W in use").first).to_be_attached()
         page.get_by_label("Rate, C").fill("5")
         page.get_by_label("Rate, C").press("Tab")

@@ -71,7 +71,7 @@ def place(tmp_path, demo_file):
 
 def take_in_hand(page, place):
     """Take the next planned batch in hand and bring it to charging, step by step, as a careful pilot does."""
-    page.goto(f"{place.address}/charge")
+    page.goto(f"{place.address}/bench")
     key = taken_in_hand(page)
     expect(state_of(page)).to_have_text("plugged in")
     if place.run(key).card.wait_min:

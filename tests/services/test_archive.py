@@ -29,7 +29,7 @@ from tests.store.test_before import KEPT
 from tests.store.test_undo import everything
 from tests.web.conftest import Visitor
 
-PAGES = ("/measure", "/match", "/plan", "/plan/sheet", "/heats", "/charge", "/run/1", "/run/2", "/put-away", "/packs", "/kit", "/rules",
+PAGES = ("/measure", "/match", "/plan", "/plan/sheet", "/heats", "/bench", "/run/1", "/run/2", "/put-away", "/packs", "/kit", "/rules",
          "/log", "/log?kind=acts", "/log?kind=measured", "/log/report", "/use", "/packs/health?id=P-12", "/files/session.json")  # fmt: skip
 
 

@@ -112,5 +112,5 @@ def test_nothing_that_is_sent_is_a_defect_or_leaves_nonsense(demo_app, block):
     assert sensible((session.packs, session.kit, session.rules, session.wanted, session.starts_at))
     text = dumps(desk.session())
     assert parse(text.encode()).packs  # what is kept can be written and read
-    for path in ("/measure", "/match", "/plan", "/charge", "/heats", "/packs", "/kit", "/log", "/put-away", "/rules"):
+    for path in ("/measure", "/match", "/plan", "/bench", "/heats", "/packs", "/kit", "/log", "/put-away", "/rules"):
         assert visitor.get(path).status_code == 200, path

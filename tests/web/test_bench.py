@@ -3,14 +3,15 @@
 import re
 from dataclasses import replace
 from datetime import timedelta
-from urllib.parse import urlsplit
 
 import pytest
 
 from iterum.core.permit.permit import permit_of
 from iterum.core.planning.rounds import ChargeKey
+from iterum.core.season.agenda import Do
 from iterum.core.season.outlook import COOL, WARM
 from iterum.core.season.run import State
+from iterum.core.things.choice import Kind
 from iterum.core.things.packs import Reading
 from iterum.web.places import EVERY_PAGE, PLACES
 from tests.web.conftest import planned, spoken
@@ -44,7 +45,7 @@ def test_every_page_has_one_place_and_every_place_opens(visitor):
 
 
 def test_an_empty_bench_asks_for_what_is_missing(newcomer):
-    assert urlsplit(newcomer.client.get("/bench").location).path == "/begin"
+    assert "An empty bench" in newcomer.get("/bench").text
 
 
 def test_a_row_says_what_hangs_on_its_channel_and_can_be_stopped_there(bench):
@@ -259,11 +260,19 @@ def test_a_day_that_is_called_off_has_no_heats_and_what_charges_goes_on(bench):
     assert bench.desk.heats() == ()
     assert bench.state(key) is State.CHARGING
     page = bench.visitor.get("/bench")
-    assert "Start this batch" not in page.text
     assert "Plan and bench differ" not in page.text
+    stored = [todo.stored for todo in bench.runs.agenda(bench.clock()) if todo.do is Do.STORE]
+    ends_v = [item.choice.end_v for item in stored if item.kind is not Kind.BALANCE]
+    assert set(ends_v) == {item.target_v for item in stored if item.kind is not Kind.BALANCE}
+    address, sent = page.seen.form("Start this batch")  # the first of them, and no charge to full
+    bench.visitor.post(address, **sent)
+    begun = bench.runs.open()[-1]
+    assert (begun.kind, set(begun.packs)) == (stored[0].kind, set(stored[0].batch.packs))
+    bench.act(begun.key, "give up")
+    assert "Every pack is at its storage volts about" in page.seen.said
     bench.act(key, "stop")
     bench.visitor.post(f"/run/{key}/after", expected="stopped", skip="yes")
-    assert "To storage" in now_card(bench) or "Measure" in now_card(bench)
+    assert re.search(r"(charge|discharge) to \d\.\d\d V a cell|balance only|Measure", now_card(bench))
     bench.visitor.post("/bench/failed", charger=bench.desk.session().kit.channel("Twin-1")[0].id)
     assert bench.desk.latest_plan().plan.batches == ()  # nothing that comes later plans to charge again
     bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
@@ -290,6 +299,7 @@ def test_a_charger_that_failed_is_stopped_marked_and_planned_without(bench):
     assert not [batch for batch in to_come if batch.channel.startswith("Twin")]
     refused = bench.visitor.post("/run", packs=["P-03"], channel="Twin-1")
     assert "is marked as failed" in refused.text
+    assert "Failed" in rows(bench)["Twin-2"]
     bench.visitor.post("/bench/works", charger=twin)
     assert not any(item.failed for item in bench.desk.session().kit.chargers)
 

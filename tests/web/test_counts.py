@@ -9,7 +9,7 @@ from sqlalchemy import Engine, event
 from iterum.core.permit.permit import permit_of
 from tests.web.conftest import planned
 
-PAGES = ("/measure", "/match", "/plan", "/heats", "/charge", "/charge?packs=P-12", "/put-away", "/packs", "/kit", "/rules",
+PAGES = ("/measure", "/match", "/plan", "/heats", "/bench", "/charge?packs=P-12", "/put-away", "/packs", "/kit", "/rules",
          "/files", "/log", "/use", "/what-if", "/wrong")  # fmt: skip
 
 
@@ -40,10 +40,10 @@ def test_after_a_reading_only_the_pack_that_was_read_is_judged_anew(visitor):
     for thread in threading.enumerate():
         if thread.name == "planning":  # of a page that another test opened: it judges packs of its own
             thread.join(60)
-    for path in ("/measure", "/match", "/charge"):
+    for path in ("/measure", "/match", "/bench"):
         visitor.get(path)
     before = permit_of.cache_info().misses
     visitor.post("/measure", pack="P-08", **{f"cell{cell}": "3.81" for cell in range(1, 5)})
-    for path in ("/match", "/charge", "/packs"):
+    for path in ("/match", "/bench", "/packs"):
         visitor.get(path)
     assert permit_of.cache_info().misses - before <= 4  # as typed, as written down, and what a charge would make of it

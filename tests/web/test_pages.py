@@ -23,7 +23,7 @@ from iterum.wording import minutes
 from tests.conftest import NOON, even
 from tests.web.conftest import Seen, Visitor, planned, spoken
 
-PAGES = ("/measure", "/match", "/plan", "/heats", "/charge", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
+PAGES = ("/measure", "/match", "/plan", "/heats", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
          "/kit/supply", "/kit/source", "/rules", "/files", "/what-if", "/wrong", "/wrong?see=smoke", "/wrong/keys")  # fmt: skip
 OF_PACKS = ("/charge?packs=P-08&packs=P-11", "/charge/other?packs=P-04", "/packs/health?id=P-01", "/measure?pack=P-10")
 
@@ -42,7 +42,7 @@ def test_every_page_answers_with_data_and_without(demo_app, empty_app):
         assert not re.search(r"[\[(]&#39;|\bnan\b", answer.text), path  # nothing as only a program reads it
 
 
-@pytest.mark.parametrize("path", ["/measure", "/match", "/plan", "/charge", "/put-away", "/packs"])
+@pytest.mark.parametrize("path", ["/measure", "/match", "/plan", "/put-away", "/packs"])
 def test_without_data_a_page_says_what_to_do_first_and_has_the_button(path, newcomer):
     assert newcomer.get(path).seen.link(r"Add|Measure|Start").startswith(("/packs/edit", "/measure"))
 

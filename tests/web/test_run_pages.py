@@ -125,11 +125,11 @@ class TestRun:
             pack.reading.cell_v == (4.18, 4.18, 4.19, 4.18) for pack in bench.desk.session().packs if pack.id in PACKS
         )
 
-    def test_what_is_in_hand_and_what_cannot_be_is_said_on_charge(self, bench):
+    def test_what_is_in_hand_and_what_cannot_be_is_said_on_the_bench(self, bench):
         bench.begin()
         page = bench.visitor.post("/run", packs=["P-08"], channel="Twin-2", board="").text
         assert "P-08 is in another batch that is not over." in page
-        assert "1 in hand" in bench.visitor.get("/charge").text
+        assert bench.visitor.get("/bench").seen.link("^Inspect$") == "/bench?open=1#batch-1"
         assert bench.visitor.get("/run/999").status_code == 404
 
     def test_a_lost_charger_is_said_and_nothing_is_pretended(self, bench):
@@ -214,17 +214,13 @@ class TestReplanFromTheRun:
         (mine,), _ = begun_and_waiting(kept, bench.runs.since(kept.made_at, bench.clock()), session, bench.clock())
         assert mine.end_min - mine.full_min == pytest.approx(20)
 
-    def test_what_waits_for_a_channel_in_use_is_not_offered_to_be_taken_in_hand(self, bench):
+    def test_only_a_free_row_offers_what_goes_on_next(self, bench):
         planned(bench.visitor)
         kept = bench.desk.latest_plan()
         first = kept.plan.batches[0]
         bench.begin(first.packs, first.board, first.channel)
-        rows = (
-            bench.visitor.get("/charge")
-            .seen.page.find("section", attrs={"aria-labelledby": "ahead-title"})
-            .find_all("tr")[1:]
-        )
-        offered = {row.find_all("td")[1].text.split(",")[0].strip(): bool(row.find("button")) for row in rows}
+        rows = bench.visitor.get("/bench").seen.page.select(".bench-row[id^=row-]:not(.row-foot)")
+        offered = {row.find("b").text: bool(row.select("a[href^='/charge?']")) for row in rows}
         assert offered.pop(first.channel) is False
         assert any(offered.values())
 

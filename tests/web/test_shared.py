@@ -204,7 +204,7 @@ def test_a_cookie_on_a_second_device_shuts_both_out(demo_app, shared, at, visito
 
 def test_a_device_of_the_bench_works_there_and_nowhere_else(demo_app, shared):
     device, master = paired(demo_app, shared), paired(demo_app, shared, Role.ALL, address=OTHER)
-    for path in ("/measure", "/match", "/charge", "/plan", "/wrong", "/put-away", "/heats", "/packs", "/log"):
+    for path in ("/measure", "/match", "/bench", "/plan", "/wrong", "/put-away", "/heats", "/packs", "/log"):
         assert device.ask(path).status_code == 200, path
     seen = device.ask("/measure").text
     assert 'href="/kit' not in seen

@@ -45,7 +45,7 @@ def test_a_board_evens_out_for_its_minutes_and_is_measured_again(bench):
     page = bench.act(key, "plug in")
     assert "25 min" in page
     assert "They have equalised" not in page
-    assert "Equalise" in bench.visitor.get("/charge").text  # the agenda has it
+    assert "Equalising" in bench.visitor.get("/bench").text
     for path in ("/plan", "/measure", "/match", "/kit", "/packs", "/put-away", "/wrong?see=smoke", "/log", "/log/report", "/rules",
                  "/what-if", "/plan/visits.ics", "/places.json", "/files", "/files/session.json", "/files/archive.jsonl"):  # fmt: skip
         assert bench.visitor.get(path).status_code == 200, path

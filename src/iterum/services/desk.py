@@ -11,6 +11,7 @@ from iterum.core.reasons import NotThere, Unsafe, reason
 from iterum.core.season.learning import learn, with_like
 from iterum.core.season.records import KeptReading
 from iterum.core.season.run import OPEN
+from iterum.core.season.storage import PutAway, plan_storage
 from iterum.core.sizing.arrange import Placed, match, move_by_hand, place_groups
 from iterum.core.things.bench import Bench
 from iterum.core.things.choice import Choice, Kind
@@ -308,6 +309,10 @@ class Desk:
         kept = self.latest_plan()
         ahead = any(heat.at > now for heat in self.heats())
         return kept is not None and kept.plan.called_off and not ahead
+
+    def to_storage(self, now: datetime) -> PutAway:
+        """How every pack gets to its storage volts, begun now."""
+        return self.remember("storage", now, lambda: plan_storage(self.bench(now)))
 
     def latest_plan(self) -> KeptPlan | None:
         """The plan taken last."""

@@ -125,7 +125,8 @@ class RunDesk:
             ran = self.since(kept.made_at - BATCH_LONGEST, now)
             begun = [frozenset(run.packs) for run, _ in ran if not run.over_by(kept.made_at)]
         heats = [(heat.at, heat.wish) for heat in self._desk.heats()]
-        return agenda(in_hand, kept, begun, heats, now)
+        storage = self._desk.to_storage(now).batches if self._desk.is_called_off(now) else ()
+        return agenda(in_hand, kept, begun, heats, now, storage)
 
     def look(self, key: int, now: datetime) -> RunLook:
         """A run with its readings, findings and outlook. Raises NotThere."""

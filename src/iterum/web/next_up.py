@@ -14,7 +14,8 @@ from iterum.core.season.outlook import COOL
 from iterum.core.season.run import LIVE, Act
 from iterum.core.season.storage import gap_of
 from iterum.core.things.choice import Choice
-from iterum.core.things.packs import Condition
+from iterum.core.things.packs import Condition, Pack
+from iterum.exchange.heats import Heat
 from iterum.web.choices import choice_fields
 from iterum.web.context import bench, day, desk, now, plan_desk, runs
 from iterum.web.words import few_tags
@@ -31,6 +32,9 @@ ACTS = {
     Act.READ_BACK: "Confirm settings",
     Act.START: "Start",
 }
+
+
+WAY_WORDS = {Way.UP: "charge to", Way.DOWN: "discharge to", Way.BALANCE: "balance only, to"}
 
 
 @dataclass(frozen=True)
@@ -57,6 +61,12 @@ class NextUp:
         """What goes on."""
         return self.todo.batch if self.todo else None
 
+    @property
+    def sets_amps(self) -> bool:
+        """Whether amps are set for it: balancing alone takes what the balance leads pass."""
+        stored = self.todo.stored if self.todo else None
+        return self.batch is not None and (stored is None or stored.way is not Way.BALANCE)
+
 
 def agenda() -> tuple[ToDo, ...]:
     """Everything to be done at the bench; asked for once a request."""
@@ -73,11 +83,19 @@ def todos() -> tuple[NextUp, ...]:
         whole = [*listed, *_check_round(checks), *_untold()]
         place = {id(item): at for at, item in enumerate(listed)}
         first = sum(item.todo is not None and rank(item.todo, now()) < PLANNED for item in listed)
-        listed = (*listed[:first], *sorted(whole[first:], key=lambda item: (item.at, place.get(id(item), 0))))
+        ahead = sorted(whole[first:], key=lambda item: (not _is_due_check(item), item.at, place.get(id(item), 0)))
+        listed = (*listed[:first], *ahead)
         if not listed or listed[0].at > now() + LEISURE:
             listed = (*_at_leisure(bool(listed)), *listed)
         g.todos = listed[:SHOWN]
     return tuple(g.todos)
+
+
+def untold() -> list[tuple[Heat, tuple[str, ...]]]:
+    """Heats that began and of which nobody said who flew, each with who was planned to; asked for once a request."""
+    if "untold" not in g:
+        g.untold = [(heat, day().planned_for(heat)) for heat in day().untold(now())]
+    return list(g.untold)
 
 
 def _check_round(checks: Sequence[ToDo]) -> Iterator[NextUp]:
@@ -94,14 +112,18 @@ def _check_round(checks: Sequence[ToDo]) -> Iterator[NextUp]:
                  fields={f"felt-{run.key}": COOL for run in live})  # fmt: skip
 
 
+def _is_due_check(item: NextUp) -> bool:
+    """What charges is looked at before anything else goes on, however late that is."""
+    return item.todo is not None and item.todo.do is Do.CHECK and item.at <= now()
+
+
 def _untold() -> Iterator[NextUp]:
     """Heats that are over and of which nobody has said who flew."""
-    for heat in day().untold(now()):
+    for heat, planned in untold():
         over_at = heat.at + timedelta(minutes=heat.wish.fly_min or 0)
         if over_at > now():
             continue
         name = heat.wish.name or family_label(heat.wish.family)
-        planned = day().planned_for(heat)
         title, href = f"{name}: who flew?", url_for("bench.page", _anchor="flown")
         if not planned:  # nothing is said by a key that only meant to go on: a pack that flew must not count as full
             yield NextUp(over_at, title, title, on=name, href=href, button="Say who flew")
@@ -124,7 +146,8 @@ def _in_words(item: ToDo) -> NextUp:
         return _swap(item, names)
     assert item.run is not None  # whatever is neither heat nor planned is about a batch in hand
     where = names.get(item.run.place, item.run.place)
-    packs, href = few_tags(item.run.packs), url_for("run.page", key=item.run.key)
+    packs = few_tags(item.run.packs)
+    href = url_for("bench.page", open=item.run.key, _anchor=f"batch-{item.run.key}")
     if item.do is Do.GO_ON:
         act = ACTS[item.act or Act.INSPECT]
         return NextUp(item.at, f"{act}: {where}", f"{act.lower()}, {where}", item, on=packs, href=href, button=act)
@@ -142,8 +165,13 @@ def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
     on = f"On {place}" + (f", {names.get(batch.board, batch.board)}" if batch.board else "")
     shown: dict[str, Any] = {"off": few_tags(item.off), "on": few_tags(batch.packs)}
     if item.run is not None:
-        href = url_for("run.page", key=item.run.key)
+        href = url_for("bench.page", open=item.run.key, _anchor=f"batch-{item.run.key}")
         return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **shown, href=href, button="Remove first")
+    if item.stored is not None:
+        begin = choice_fields(item.stored.choice) | {"kind": item.stored.kind.value}
+        note = f"{WAY_WORDS[item.stored.way]} {item.stored.target_v:.2f} V a cell"
+        return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **shown, begin=begin, note=note,
+                      href=url_for("put_away.page"), button="Start this batch")  # fmt: skip
     unread = _unread(batch)
     if unread:  # flown, or charged, or not read for long: nothing begins before they are measured
         href, them = url_for("measure.page", pack=unread[0]), few_tags(unread)
@@ -175,6 +203,21 @@ def _heat(item: ToDo) -> NextUp:
                   note=odds, button="Who flies")  # fmt: skip
 
 
+def _evening(free: Sequence[Pack]) -> NextUp | None:
+    """To storage, where the day is over and a pack is not at its storage volts; None where it goes on."""
+    at, rules = now(), desk().session().rules
+    gaps = [gap for pack in free if (gap := gap_of(pack, rules)) is not None]
+    away = few_tags([gap.pack.id for gap in gaps if gap.way is not Way.THERE])
+    heats = [heat for heat in desk().heats() if heat.wish.is_heat]
+    href = url_for("put_away.page")
+    if away and desk().is_called_off(at):  # whatever has a channel stands in the agenda
+        return NextUp(at, "To storage", f"{away} to storage", on=away, href=href, button="How far they are")
+    if away and heats and all(heat.at < at for heat in heats):
+        title, post = "The heats are over: to storage", url_for("bench.call_off")
+        return NextUp(at, title, f"{away} to storage", on=away, href=href, post=post, button="Plan storage")
+    return None
+
+
 def _at_leisure(has_more: bool) -> tuple[NextUp, ...]:
     """What can be done at once where nothing is due: the first thing that is missing for a plan, or the plan itself."""
     session, at = desk().session(now()), now()
@@ -187,14 +230,12 @@ def _at_leisure(has_more: bool) -> tuple[NextUp, ...]:
     if unread:
         href = url_for("measure.page", pack=unread[0])
         return (NextUp(at, "Measure", f"measure {few_tags(unread)}", on=few_tags(unread), href=href, button="Measure"),)
-    gaps = [gap for pack in free if (gap := gap_of(pack, session.rules)) is not None]
-    away = [gap.pack.id for gap in gaps if gap.way is not Way.THERE]
-    if away and not has_more and desk().is_called_off(at):
-        them, href = few_tags(away), url_for("put_away.page")
-        return (NextUp(at, "To storage", f"{them} to storage", on=them, href=href, button="Put away"),)
-    needy = [pack.id for pack in free if verdicts[pack.id].charges and not verdicts[pack.id].full]
     if has_more:
         return ()
+    evening = _evening(free)
+    if evening is not None:
+        return (evening,)
+    needy = [pack.id for pack in free if verdicts[pack.id].charges and not verdicts[pack.id].full]
     if len(needy) == 1:
         begin = choice_fields(Choice((needy[0],)))
         href = url_for("charge.page", **begin)

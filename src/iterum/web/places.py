@@ -33,9 +33,8 @@ class Place:
 
 PLACES = (
     Place("Bench", "measure", (
-        Page("bench.page", "Bench", ("run", "begin")),
+        Page("bench.page", "Bench", ("run", "charge", "begin")),
         Page("plan.page", "Plan"),
-        Page("charge.page", "Charge"),
         Page("heats.page", "Heats"),
         Page("put_away.page", "Put away"),
     )),
@@ -58,7 +57,7 @@ PLACES = (
         Page("wrong.keys", "Keys"),
     )),
 )  # fmt: skip
-WORK = ("measure.page", "match.page", "plan.page", "charge.page", "put_away.page")
+WORK = ("measure.page", "match.page", "plan.page", "bench.page", "put_away.page")
 """The order of work."""
 WRONG = Page("wrong.page", "Something’s wrong")
 EVERY_PAGE = (*(page for place in PLACES for page in place.pages), WRONG)

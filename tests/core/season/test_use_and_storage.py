@@ -133,6 +133,13 @@ class TestStorage:
         low_volts = replace(KIT, chargers=(replace(KIT.chargers[0], input_max_v=20),))
         assert plan_storage(Bench((giver, taker), low_volts)).pairs == ()
 
+    def test_a_charger_that_failed_does_nothing_in_the_evening_either(self):
+        packs = (even("D", 4.15), even("U", 3.60), pack("B", 3.80, 3.83, 3.83, 3.86), even("G", 4.19, cells=6, mah=5000))
+        assert {item.way for item in plan_storage(Bench(packs, KIT)).batches} == {Way.UP, Way.DOWN, Way.BALANCE}
+        failed = plan_storage(Bench(packs, replace(KIT, chargers=(replace(KIT.chargers[0], failed=True),))))
+        assert (failed.batches, failed.pairs) == ((), ())
+        assert {gap.pack.id for gap, _ in failed.unplaced} == {"D", "U", "B", "G"}
+
     @given(st.lists(st.floats(3.4, 4.2), min_size=1, max_size=8))
     def test_no_channel_and_no_hands_are_taken_twice(self, volts):
         storage = plan_storage(Bench(tuple(even(f"P{n}", round(v, 2)) for n, v in enumerate(volts)), KIT))

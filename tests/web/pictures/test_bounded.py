@@ -61,7 +61,7 @@ def test_heats_far_ahead_break_no_page(days, demo_app, visitor):
     ]
     desk.set_heats([*desk.heats(), *far], NOON)
     planned(visitor)
-    for page in ("/plan", "/plan/sheet", "/heats", "/charge", "/measure"):
+    for page in ("/plan", "/plan/sheet", "/heats", "/bench", "/measure"):
         answer = visitor.get(page)
         assert answer.status_code == 200
         assert answer.text.count("<") < MOST_MARKS, page

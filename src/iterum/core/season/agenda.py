@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from enum import StrEnum
 
@@ -10,6 +10,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.record import KeptPlan
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import BEFORE_CHARGE, LIVE, Act, State
+from iterum.core.season.storage import StorageBatch
 from iterum.core.things.session import Wish
 
 BATCH_LONGEST = timedelta(days=2)
@@ -28,6 +29,7 @@ class Do(StrEnum):
     CHECK = "check"
     TAKE_OFF = "take off"
     SWAP = "swap"
+    STORE = "store"
     FLY = "fly"
     GIVEN_UP = "given up"
 
@@ -45,7 +47,8 @@ class InHand:
 class ToDo:
     """One thing to do, and when. run : the batch in hand it is about, or that comes off for it; act : its next step.
 
-    off : packs that come off their channel first. batch : what goes on. heat : its name. packs : that fly in it.
+    off : packs that come off their channel first. batch : what goes on. stored : the same, on its way to storage volts.
+    heat : its name. packs : that fly in it.
     met, of : tries of the plan in which a heat was met, and how many there were; None where nothing was tried.
     """
 
@@ -56,6 +59,7 @@ class ToDo:
     off: tuple[str, ...] = ()
     off_channel: str | None = None
     batch: PlannedBatch | None = None
+    stored: StorageBatch | None = None
     heat: str = ""
     packs: tuple[str, ...] = ()
     wanted: int = 0
@@ -73,19 +77,24 @@ def agenda(
     begun: Iterable[frozenset[str]],
     heats: Sequence[tuple[datetime, Wish]],
     now: datetime,
+    storage: Sequence[StorageBatch] = (),
 ) -> tuple[ToDo, ...]:
     """Everything to be done, in the order of time; what is in somebody's hands comes first.
 
     kept : the plan in force, None without one. begun : packs of each batch that was not over when it was made, however
     often they went on. heats : as they stand now, each with its moment: the plan may be older than what moved or was
-    taken away.
+    taken away. storage : batches of the evening, their minutes from now.
     """
     waiting = _to_begin(kept, begun, {tag for item in in_hand for tag in item.run.packs}) if kept else []
-    taken = {(batch.channel, batch.board) for batch in waiting}
+    stored = sorted((item.batch for item in storage), key=lambda batch: batch.start_min)
+    taken = {(batch.channel, batch.board) for batch in (*waiting, *stored)}
     todos = [todo for item in in_hand for todo in _of_run(item, taken, now)]
     if kept is not None:
-        todos += [_swap(kept, batch, in_hand, waiting) for batch in waiting]
+        todos += [_swap(kept.moment(batch.start_min), batch, in_hand, waiting) for batch in waiting]
         todos += _heats(kept, heats, now)
+    for item in storage:
+        goes_on = _swap(now + timedelta(minutes=item.batch.start_min), item.batch, in_hand, stored)
+        todos.append(replace(goes_on, do=Do.STORE, stored=item))
     return tuple(sorted(todos, key=lambda todo: (rank(todo, now), todo.at)))
 
 
@@ -129,10 +138,9 @@ def _to_begin(kept: KeptPlan, begun: Iterable[frozenset[str]], held: set[str]) -
     return ahead
 
 
-def _swap(kept: KeptPlan, batch: PlannedBatch, in_hand: Sequence[InHand], waiting: Sequence[PlannedBatch]) -> ToDo:
+def _swap(at: datetime, batch: PlannedBatch, in_hand: Sequence[InHand], waiting: Sequence[PlannedBatch]) -> ToDo:
     """A planned batch that goes on, with what comes off its channel or board before, whether it hangs there by now or
     will be planned to."""
-    at = kept.moment(batch.start_min)
     before = [item for item in waiting if item.start_min < batch.start_min
               and (item.channel == batch.channel or (item.board and item.board == batch.board))]  # fmt: skip
     if before:

@@ -164,7 +164,7 @@ class StorageProblem(Problem):
         packs = [self.packs[index] for index in members]
         setup = self.setup(machine, board)
         channel = setup.channel
-        if not channel.discharge_power_w or not channel.takes(packs[0].cells):
+        if not channel.discharge_power_w or setup_faults(packs, setup):
             return None
         current_a = down_amps(down_limits(packs, setup, self.rules), channel)
         if not current_a:
@@ -251,7 +251,7 @@ def _runs_from(giver: Gap, taker: Gap, bench: Bench) -> Charger | None:
     for charger in bench.kit.chargers:
         low_v, high_v = charger.input_min_v, charger.input_max_v
         volts = [volt * giver.pack.cells for volt in (giver.target_v, giver.pack.cell_v or 0.0)]
-        if low_v is None or min(volts) < low_v or (high_v is not None and max(volts) > high_v):
+        if charger.failed or low_v is None or min(volts) < low_v or (high_v is not None and max(volts) > high_v):
             continue
         if any(channel.id in busy for channel in charger.channels):
             continue

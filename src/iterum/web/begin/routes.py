@@ -24,10 +24,11 @@ QUESTIONS = {"packs": "pack", "charger": "charger", "source": "source", "board":
 @blueprint.get("")
 def page() -> str:
     """The questions, those that are answered with what was written down."""
-    return _page()
+    return questions()
 
 
-def _page(question: str | None = None, heard: Heard | None = None, faults: tuple[str, ...] = ()) -> str:
+def questions(question: str | None = None, heard: Heard | None = None, faults: tuple[str, ...] = ()) -> str:
+    """The page of the questions. question : which is asked now, None for the first that is open."""
     kit = desk().session().kit
     feeds: list[Supply | Source] = [*kit.supplies, *kit.sources]
     mains = request.values.get("mains") == "yes"
@@ -85,10 +86,10 @@ def answer(question: str) -> str | Response | tuple[str, int]:
     if told.told.kind == "mains":
         return redirect(url_for("begin.page", mains="yes"))
     if not told.ready or not told.seen:
-        return _page(question, told), 422 if not told.ready else 200
+        return questions(question, told), 422 if not told.ready else 200
     _, faults = save(told)
     if faults:
-        return _page(question, told, tuple(faults)), 422
+        return questions(question, told, tuple(faults)), 422
     if told.told.kind == "board" and question == "board":
         return redirect(url_for("measure.page"))
     return redirect(url_for("begin.page", mains=request.values.get("mains")))

@@ -1,8 +1,9 @@
 """Addresses of the bench: the page, what changes by itself, and the acts of a day."""
 
 from hashlib import sha256
+from typing import Any
 
-from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask import Blueprint, flash, make_response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.planning.record import KeptPlan
@@ -10,13 +11,16 @@ from iterum.core.reasons import NotThere
 from iterum.core.season.outlook import COOL, HOT, WARM
 from iterum.core.season.run import LIVE
 from iterum.exchange.heats import Heat
+from iterum.web.begin.routes import questions
 from iterum.web.bench.views import BenchPage, Seen, bench_page
+from iterum.web.choices import choice_fields
 from iterum.web.context import day, desk, now, plan_desk, runs, undoable
 from iterum.web.figures import figure
 from iterum.web.frame import energy_left
 from iterum.web.heats.routes import shift
-from iterum.web.next_up import agenda, todos
+from iterum.web.next_up import agenda, todos, untold
 from iterum.web.plan.routes import made_first, parted, plan_again
+from iterum.web.run.routes import step_of
 from iterum.wording import about, family_label
 
 blueprint = Blueprint("bench", __name__, url_prefix="/bench", template_folder="templates")
@@ -45,8 +49,19 @@ def _searching() -> bool:
     return job is not None and job.running
 
 
-def _rows() -> dict[str, object]:
-    return {"shown": _shown(), "searching": _searching(), "kept": desk().latest_plan()}
+def _rows() -> dict[str, Any]:
+    """The rows, and which of them is open: its step stands below it."""
+    opened = request.args.get("open", type=int)
+    if opened not in {run.key for run in runs().open()}:
+        opened = None
+    return {
+        "shown": _shown(),
+        "searching": _searching(),
+        "kept": desk().latest_plan(),
+        "evening": desk().is_called_off(now()),
+        "open": opened,
+        "choice_fields": choice_fields,
+    }
 
 
 def _acts() -> dict[str, object]:
@@ -54,7 +69,7 @@ def _acts() -> dict[str, object]:
     kept = desk().latest_plan()
     changed = () if kept is None else kept.plan.changed
     return {
-        "untold": [(heat, day().planned_for(heat)) for heat in day().untold(now())],
+        "untold": untold(),
         "ahead": [heat for heat in desk().heats() if heat.wish.is_heat and heat.at > now()],
         "delays": DELAYS_MIN,
         "changed": [about(item, lambda minute: _clock(kept, minute)) for item in changed],
@@ -67,13 +82,19 @@ def _clock(kept: KeptPlan | None, minute: float) -> str:
 
 
 @blueprint.get("")
-def page() -> str | Response:
-    """What to do now, every channel, and the day; the first minutes where there is nothing yet."""
+def page() -> str:
+    """What to do now, every channel, and the day; on an empty bench, the questions that fill it."""
     session = desk().session()
     if not session.packs or not session.kit.chargers:
-        return redirect(url_for("begin.page"))
+        return questions()
     made_first()
-    return render_template("bench/page.html", meaning=_meaning(), **_rows(), **_acts())
+    rows = _rows()
+    key = rows["open"]
+    step = step_of(key) if key else None
+    return_to = url_for("bench.page", open=key, _anchor=f"batch-{key}")
+    return render_template(
+        "bench/page.html", meaning=_meaning(), step=step, return_to=return_to, **rows, **_acts()
+    )  # fmt: skip
 
 
 def _meaning() -> str:
@@ -91,13 +112,20 @@ def now_card() -> str | tuple[str, int]:
     """The card of Now, where it means something else than what was seen."""
     if request.args.get("seen") == _meaning():
         return "", 204
-    return render_template("bench/now.html", todos=todos(), meaning=_meaning(), searching=_searching())
+    opened = request.args.get("open", type=int)
+    return render_template(
+        "bench/now.html", todos=todos(), meaning=_meaning(), searching=_searching(), open=opened
+    )  # fmt: skip
 
 
 @blueprint.get("/live")
-def live() -> str:
-    """What changes by itself: asked for every few seconds."""
-    return render_template("bench/live.html", **_rows())
+def live() -> Response:
+    """What changes by itself: asked for every few seconds. The whole page where there are other rows by now."""
+    rows = _rows()
+    answer = make_response(render_template("bench/rows.html", polled=True, **rows))
+    if request.args.get("rows", type=int) != len(rows["shown"].rows):
+        answer.headers["HX-Refresh"] = "true"
+    return answer
 
 
 @blueprint.post("/cool")
@@ -163,13 +191,13 @@ def delay() -> Response:
 @blueprint.post("/off")
 def call_off() -> Response:
     """The day is called off: no heats any more; what charges is ended well, then everything is put away."""
-    with undoable("The day is called off") as told:
+    with undoable("The day is over") as told:
         plan_desk().drop()  # what is searched is for heats that are gone
         day().call_off(now())
         live = [run for run in runs().open() if run.state in LIVE]
         full = " What charges may go on until it is full, or be stopped: nobody flies it." if live else ""
-        told.text = f"The day is called off.{full} Bring every pack to storage."
-    return redirect(url_for("put_away.page"))
+        told.text = f"The day is over.{full} Bring every pack to storage."
+    return redirect(url_for("bench.page"))
 
 
 @blueprint.post("/failed")

@@ -1,20 +1,20 @@
 """What the bench shows: a row for each channel with what hangs on it, and the day from now on."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 from iterum.core.planning.batches import later
 from iterum.core.planning.record import KeptPlan
 from iterum.core.season.agenda import Do, InHand, ToDo
 from iterum.core.season.run import BEFORE_CHARGE, LIVE, Act, State
-from iterum.core.things.choice import Kind
+from iterum.core.things.choice import Choice, Kind
 from iterum.core.things.kit import Kit
 from iterum.core.things.session import Wish
 from iterum.exchange.heats import Heat
 from iterum.services.running import RunLook
 from iterum.web.pictures import lanes
-from iterum.web.words import doing
+from iterum.web.words import doing, few_tags
 from iterum.wording import plain
 
 STEP_WORDS = {
@@ -32,7 +32,7 @@ KIND_WORDS = {Kind.DOWN: "discharging", Kind.BALANCE: "balancing", Kind.EVEN_OUT
 class Row:
     """One channel. state, below : in words. due : whether hands are needed there now. live : whether it may be stopped.
 
-    key : of the batch that hangs on it, None for a channel that is free.
+    key : of the batch that hangs on it, None for a channel that is free. next_choice : what goes on a free one next.
     """
 
     place: str
@@ -47,12 +47,14 @@ class Row:
     key: int | None = None
     seen_state: str = ""
     bars: tuple[lanes.LaneBar, ...] = ()
+    next_choice: Choice | None = None
 
 
 @dataclass(frozen=True)
 class BenchPage:
     """Rows of the channels, the lanes, and what charges. checks_at : when the next check round is due, None where
     nothing charges. energy : of the sources, in words. parted : where plan and bench differ, empty where they do not.
+    stored_at : when every pack is at its storage volts, None before the evening.
     """
 
     rows: tuple[Row, ...]
@@ -61,6 +63,7 @@ class BenchPage:
     checks_at: datetime | None
     energy: str
     parted: str
+    stored_at: datetime | None
 
 
 @dataclass(frozen=True)
@@ -81,10 +84,11 @@ def bench_page(kit: Kit, seen: Seen, now: datetime, parted: str) -> BenchPage:
     names = {item.id: item.name or item.id for item in kit.all_boards()}
     names |= {channel.id: channel.name or channel.id for _, channel in kit.channels()}
     waiting = [todo.batch for todo in seen.todos if todo.do is Do.SWAP and todo.batch is not None]
-    planned = []
+    stored = [todo.batch for todo in seen.todos if todo.do is Do.STORE and todo.batch is not None]
+    planned = list(enumerate(stored))
     if seen.kept is not None:
         from_now = seen.kept.minute(now)
-        planned = [
+        planned += [
             (number, later(batch, -from_now)) for number, batch in enumerate(seen.kept.plan.batches) if batch in waiting
         ]
     drawn = lanes.draw(
@@ -103,12 +107,15 @@ def bench_page(kit: Kit, seen: Seen, now: datetime, parted: str) -> BenchPage:
         _row(channel.id, names, f"{plain(channel.max_power_w)} W" if channel.max_power_w else "", seen, drawn, now)
         for _, channel in kit.channels()
     ]
+    broken = {channel.id for charger, channel in kit.channels() if charger.failed}
+    rows = [replace(row, state="Failed") if row.place in broken and row.key is None else row for row in rows]
     known = {channel.id for _, channel in kit.channels()}
     others = dict.fromkeys(item.run.place for item in seen.in_hand if item.run.place not in known)
     rows += [_row(place, names, "board", seen, drawn, now) for place in others]
     live = tuple(item for item in seen.in_hand if item.run.state in LIVE)
     due = [item.check_at for item in live if item.check_at is not None]
-    return BenchPage(tuple(rows), drawn, live, min(due, default=None), _energy(kit, seen), parted)
+    stored_at = now + timedelta(minutes=max(batch.end_min for batch in stored)) if stored else None
+    return BenchPage(tuple(rows), drawn, live, min(due, default=None), _energy(kit, seen), parted, stored_at)
 
 
 def _heats_of(seen: Seen, now: datetime) -> list[tuple[datetime, Wish, int, bool]]:
@@ -143,9 +150,13 @@ def _row(
     name, bars = names.get(place, place), drawn.bars.get(place, ())
     mine = [item for item in seen.in_hand if item.run.place == place]
     if not mine:
-        starts = [todo.at for todo in seen.todos if todo.batch is not None and todo.batch.channel == place]
-        below = f"next at {min(starts).astimezone():%H:%M}" if starts else ""
-        return Row(place, name, watts, (), "", "Free", below, bars=bars)
+        starts = [todo for todo in seen.todos if todo.batch is not None and todo.batch.channel == place]
+        first = min(starts, key=lambda todo: todo.at, default=None)
+        if first is None or first.batch is None:
+            return Row(place, name, watts, (), "", "Free", "", bars=bars)
+        below = f"{few_tags(first.batch.packs)} at {first.at.astimezone():%H:%M}"
+        choice = first.batch.choice if first.do is Do.SWAP else None
+        return Row(place, name, watts, (), "", "Free", below, bars=bars, next_choice=choice)
     item = mine[-1]
     run = item.run
     board = names.get(run.board, run.board) if run.board and run.board != place else ""

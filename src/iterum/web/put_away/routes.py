@@ -5,7 +5,6 @@ from datetime import timedelta
 from flask import Blueprint, render_template
 
 from iterum.core.permit.permit import Way
-from iterum.core.season.storage import plan_storage
 from iterum.core.things.packs import Condition
 from iterum.core.things.volts import THERE_V
 from iterum.web.choices import choice_fields
@@ -21,7 +20,7 @@ def page() -> str:
     session = desk().session(now())
     packs = [pack for pack in session.packs if pack.condition is Condition.OK and pack.chemistry.joins]
     as_it_is = bench()
-    plan = desk().remember("storage", now(), lambda: plan_storage(as_it_is))
+    plan = desk().to_storage(now())
     names = {channel.id: channel.name or channel.id for _, channel in session.kit.channels()}
     names |= {board.id: board.name or board.id for board in session.kit.all_boards()}
     return render_template(

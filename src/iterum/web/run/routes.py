@@ -39,14 +39,32 @@ RANGES = {"cells": (0, 14), "pack_v": (0.0, 65.0), "current_a": (0.0, 100.0), "e
 
 
 def _page(key: int, status: int = 200, **more: Any) -> tuple[str, int]:
+    values = step_of(key, **more)
+    return render_template("run/page.html", return_to=request.form.get("back", ""), **values), status
+
+
+def step_of(key: int, **more: Any) -> dict[str, Any]:
+    """What the step of a batch shows; `more` stands for what a form brought back. Raises NotThere.
+
+    key : of the batch.
+    """
     shown = run_page(runs().look(key, now()), desk().session(), now())
-    values = {"typed": {}, "faults": {}, "back": None, "has_checker": links().checker() is not None, **more}
+    values = {"shown": shown, "typed": {}, "faults": {}, "back": None, **more}
+    values["has_checker"] = links().checker() is not None
     if shown.act is Act.READ_BACK and not values["typed"]:
         read = runs().shown_by_charger(shown.look.run)
         values["back"] = read
         if read is not None:
             values["typed"] = {name: "" if value is None else f"{value:g}" for name, value in vars(read).items()}
-    return render_template("run/page.html", shown=shown, **values), status
+    return values
+
+
+def _onward(key: int, unable: str | None = None) -> Response:
+    """Where the act was asked for; the page of the batch where its charger did not do it. unable : which act."""
+    back = request.form.get("back")
+    if back and unable is None:
+        return redirect(go_back_to(back))
+    return redirect(url_for("run.page", key=key, unable=unable))
 
 
 @blueprint.post("")
@@ -62,8 +80,8 @@ def begin() -> Response:
         key = runs().begin(choice, now()) if kind is Kind.CHARGE else runs().begin_upkeep(kind, choice, now())
     except Unsafe as refusal:
         flash(f"Not taken in hand: {' '.join(about(item) for item in refusal.reasons)}", "care")
-        return redirect(go_back_to(form["back"]) if form.get("back") else url_for("charge.page"))
-    return redirect(url_for("run.page", key=key))
+        return redirect(go_back_to(form.get("back") or url_for("bench.page")))
+    return redirect(url_for("bench.page", open=key, _anchor=f"batch-{key}"))
 
 
 @blueprint.get("/<int:key>")
@@ -181,7 +199,7 @@ def act(key: int) -> Response | tuple[str, int]:
         raise NotThere("act", request.form.get("act")) from None
     skipped = request.form.get("skip") == "yes"
     if wanted is Act.STOP:  # it asks for nothing that might keep it from stopping
-        return redirect(url_for("run.page", key=key, unable=wanted.value if _try(wanted, key) else None))
+        return _onward(key, wanted.value if _try(wanted, key) else None)
     run = runs().look(key, now()).run
     looked = set(run.packs) if request.form.get("sound") == "all" else set(request.form.getlist("looked"))
     if wanted is Act.INSPECT and not skipped and looked != set(run.packs):
@@ -192,7 +210,7 @@ def act(key: int) -> Response | tuple[str, int]:
     unable = wanted.value if _try(wanted, key, skipped) and wanted in BY_HAND else None
     if wanted is Act.INSPECT and request.form.get("also") == Act.PLUG_IN.value and len(run.packs) == 1:
         _try(Act.PLUG_IN, key, seen=State.INSPECTED)  # of one pack there is no order, and nothing to even out
-    return redirect(url_for("run.page", key=key, unable=unable))
+    return _onward(key, unable)
 
 
 @blueprint.post("/<int:key>/read-back")
@@ -213,8 +231,8 @@ def read_back(key: int) -> Response | tuple[str, int]:
         flash(f"The charger refuses: {error}.", "care")
     else:
         if request.form.get("also") == Act.START.value and _try(Act.START, key, seen=State.READ_BACK):
-            return redirect(url_for("run.page", key=key, unable=Act.START.value))
-    return redirect(url_for("run.page", key=key))
+            return _onward(key, Act.START.value)
+    return _onward(key)
 
 
 @blueprint.post("/<int:key>/check")
@@ -243,7 +261,7 @@ def check(key: int) -> Response | tuple[str, int]:
     watcher().keep(now())
     over = "" if run.state in LIVE else f" The batch is {doing(run)} by now; it stands with its own time."
     flash("The check is written down." + over)
-    return redirect(url_for("run.page", key=key))
+    return _onward(key)
 
 
 def _volts_of(form: Mapping[str, str], name: str, cells: int) -> tuple[float, ...]:
@@ -265,7 +283,7 @@ def _volts_of(form: Mapping[str, str], name: str, cells: int) -> tuple[float, ..
 def seen(key: int) -> Response:
     """Somebody has seen what is wrong: the sound stops, the finding stays."""
     watcher().mark_seen(key, now())
-    return redirect(url_for("run.page", key=key))
+    return _onward(key)
 
 
 @blueprint.post("/<int:key>/after")
@@ -292,7 +310,7 @@ def after(key: int) -> Response | tuple[str, int]:
             if item.is_read:
                 desk().record_reading(tag, item.reading(now()), now())
         _changed(error)
-        return redirect(url_for("run.page", key=key))
+        return _onward(key)
     if logged.low:
         flash(
             f"More than 80 % went back into {', '.join(logged.low)}: run too low. Shorten the timer, see Use.", "care"
@@ -304,7 +322,7 @@ def after(key: int) -> Response | tuple[str, int]:
         else:
             flash(f"{why} That is {MOST_AGAIN} times in a row: it takes no charge any more. Retire it.", "care")
     _say_logged(run.packs)
-    return redirect(url_for("run.page", key=key))
+    return _onward(key)
 
 
 def _read_after(
