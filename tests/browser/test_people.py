@@ -70,7 +70,7 @@ def arrived(page, words):
 def test_a_new_pilot_comes_from_nothing_to_amps_in_ninety_keys(page, empty_address):
     hands = Hands(page)
     page.goto(empty_address)
-    arrived(page, "Begin")
+    arrived(page, "An empty bench")
     hands.label("6x650 3S 60C XT30 LiPo")
     expect(page.get_by_text("A-01 to A-06").first).to_be_visible()
     hands.label("dual 400W 12A 6S")

@@ -129,7 +129,7 @@ class TestRun:
         bench.begin()
         page = bench.visitor.post("/run", packs=["P-08"], channel="Twin-2", board="").text
         assert "P-08 is in another batch that is not over." in page
-        assert bench.visitor.get("/bench").seen.link("^Inspect$") == "/bench?open=1#batch-1"
+        assert bench.visitor.get("/bench").seen.link("^Inspect$") == "/bench?open=1"
         assert bench.visitor.get("/run/999").status_code == 404
 
     def test_a_lost_charger_is_said_and_nothing_is_pretended(self, bench):

@@ -147,7 +147,7 @@ def _in_words(item: ToDo) -> NextUp:
     assert item.run is not None  # whatever is neither heat nor planned is about a batch in hand
     where = names.get(item.run.place, item.run.place)
     packs = few_tags(item.run.packs)
-    href = url_for("bench.page", open=item.run.key, _anchor=f"batch-{item.run.key}")
+    href = url_for("bench.page", open=item.run.key)
     if item.do is Do.GO_ON:
         act = ACTS[item.act or Act.INSPECT]
         return NextUp(item.at, f"{act}: {where}", f"{act.lower()}, {where}", item, on=packs, href=href, button=act)
@@ -165,7 +165,7 @@ def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
     on = f"On {place}" + (f", {names.get(batch.board, batch.board)}" if batch.board else "")
     shown: dict[str, Any] = {"off": few_tags(item.off), "on": few_tags(batch.packs)}
     if item.run is not None:
-        href = url_for("bench.page", open=item.run.key, _anchor=f"batch-{item.run.key}")
+        href = url_for("bench.page", open=item.run.key)
         return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **shown, href=href, button="Remove first")
     if item.stored is not None:
         begin = choice_fields(item.stored.choice) | {"kind": item.stored.kind.value}

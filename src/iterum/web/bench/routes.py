@@ -91,7 +91,7 @@ def page() -> str:
     rows = _rows()
     key = rows["open"]
     step = step_of(key) if key else None
-    return_to = url_for("bench.page", open=key, _anchor=f"batch-{key}")
+    return_to = url_for("bench.page", open=key)
     return render_template(
         "bench/page.html", meaning=_meaning(), step=step, return_to=return_to, **rows, **_acts()
     )  # fmt: skip

@@ -81,7 +81,7 @@ def begin() -> Response:
     except Unsafe as refusal:
         flash(f"Not taken in hand: {' '.join(about(item) for item in refusal.reasons)}", "care")
         return redirect(go_back_to(form.get("back") or url_for("bench.page")))
-    return redirect(url_for("bench.page", open=key, _anchor=f"batch-{key}"))
+    return redirect(url_for("bench.page", open=key))
 
 
 @blueprint.get("/<int:key>")

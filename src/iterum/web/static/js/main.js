@@ -30,6 +30,11 @@ startFolding();
 startKeeping();
 startWake();
 document.querySelector(".row-picked")?.focus({ preventScroll: true });
+/* The step that is open in its row, where the first screen does not show all of it. */
+const openStep = document.querySelector(".row-step");
+if (openStep?.getBoundingClientRect().bottom > window.innerHeight) {
+  openStep.scrollIntoView();
+}
 /* What was refused is typed anew, not typed on to. */
 document.querySelector("input[autofocus][aria-invalid=true]")?.select();
 if (!window.matchMedia("(prefers-reduced-motion: reduce)").matches) {
