@@ -49,17 +49,23 @@ def _searching() -> bool:
     return job is not None and job.running
 
 
+def _open() -> tuple[int | None, bool]:
+    """Which batch's row is open, and whether its step takes the key that else belongs to Now."""
+    opened = request.args.get("open", type=int)
+    run = next((run for run in runs().open() if run.key == opened), None) if opened else None
+    return (None, False) if run is None else (run.key, run.next_act is not None)
+
+
 def _rows() -> dict[str, Any]:
     """The rows, and which of them is open: its step stands below it."""
-    opened = request.args.get("open", type=int)
-    if opened not in {run.key for run in runs().open()}:
-        opened = None
+    opened, has_step = _open()
     return {
         "shown": _shown(),
         "searching": _searching(),
         "kept": desk().latest_plan(),
         "evening": desk().is_called_off(now()),
         "open": opened,
+        "has_step": has_step,
         "choice_fields": choice_fields,
     }
 
@@ -112,9 +118,9 @@ def now_card() -> str | tuple[str, int]:
     """The card of Now, where it means something else than what was seen."""
     if request.args.get("seen") == _meaning():
         return "", 204
-    opened = request.args.get("open", type=int)
+    opened, has_step = _open()
     return render_template(
-        "bench/now.html", todos=todos(), meaning=_meaning(), searching=_searching(), open=opened
+        "bench/now.html", todos=todos(), meaning=_meaning(), searching=_searching(), open=opened, has_step=has_step
     )  # fmt: skip
 
 
