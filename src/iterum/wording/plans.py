@@ -112,7 +112,8 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "buys_watts": lambda n: _buys(f"Half as many watts again from the {n['of']}", n),
     "buys_energy": lambda n: _buys(f"{n['wh']:.0f} Wh more in {n['source']}", n),
     "buys_time": lambda n: _buys(f"{minutes(n['minutes'])} more before each time", n),
-    "heat_too_few": lambda n: f"There are not {n['count']} {family_label(n['family'])} to fly.",
+    "heat_too_few": lambda n: f"There are not {n['count']} {family_label(n['family'])}.",
+    "wish_left_out": lambda n: f"Not {n['count']} {family_label(n['family'])} will be full: see what is left out.",
     "heat_too_soon": _too_soon,
     "heat_no_channel": lambda n: f"No channel that is there charges {n['count']} {family_label(n['family'])} for it.",
     "heat_unlikely": lambda n: (

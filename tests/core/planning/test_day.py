@@ -26,7 +26,7 @@ from iterum.exchange.plan_result import plan_document
 from iterum.exchange.session import to_document
 from iterum.store import documents as stored
 from iterum.wording import sentence
-from tests.conftest import SOAK, even
+from tests.conftest import SOAK, even, pack
 from tests.core.planning.checker import violations
 from tests.core.planning.test_plans import planned, random_session
 
@@ -320,6 +320,18 @@ def test_a_heat_that_is_not_met_says_why():
     nothing = planned(day(heat(90, 2), kit=small)).wanted[0]  # 4S: no channel takes them
     assert nothing.reason.code == "heat_no_channel"
     assert "No channel that is there charges 2 4S LiPo" in sentence(nothing.reason)
+
+
+def test_a_wish_that_nothing_can_meet_says_why():
+    packs = (even("A", 3.7), even("B", 3.7), pack("W", cells=4))  # of W nobody knows the volts
+    for wish, code in (
+        (Wish(2, "lipo-4S", 300.0), None),
+        (Wish(3, "lipo-4S", 300.0), "wish_left_out"),
+        (Wish(1, "lipo-6S", 300.0), "heat_too_few"),
+    ):
+        (told,) = planned(Session(packs, BENCH, HouseRules(rate_c=1.0), wanted=(wish,))).wanted
+        assert (told.reason.code if told.reason else None) == code
+        assert told.met is (code is None)
 
 
 def test_a_pack_is_charged_only_as_far_as_its_flight_needs_where_the_pilot_says_so():

@@ -144,10 +144,7 @@ def outcomes(problem: Problem, batches: Sequence[PlannedBatch], wanted: Sequence
         last = ready[wish.count - 1] if len(ready) >= wish.count else None
         packs = _flying(problem, batches, wish)
         told.append(WishOutcome(wish, have >= wish.count, min(have, wish.count), last, packs))
-    return tuple(
-        item if item.met or problem.day is None else replace(item, reason=_why_unmet(problem, item, told))
-        for item in told
-    )
+    return tuple(item if item.met else replace(item, reason=_why_unmet(problem, item, told)) for item in told)
 
 
 def _flying(problem: Problem, batches: Sequence[PlannedBatch], wish: Wish) -> tuple[str, ...]:
@@ -163,8 +160,13 @@ def _flying(problem: Problem, batches: Sequence[PlannedBatch], wish: Wish) -> tu
 
 
 def _why_unmet(problem: Problem, item: WishOutcome, every: Sequence[WishOutcome]) -> Reason | None:
-    """Why a heat is not met: no packs, no pack full by then, or the bench busy with others that are worth more."""
+    """Why a wish is not met: no packs, no pack full by then, or the bench busy with others that are worth more. None
+    where it is only late."""
     day = problem.day
+    if day is None and item.ready_min is None:
+        there = sum(verdict.pack.family == item.wish.family for verdict in problem.verdicts)
+        count = {"count": item.wish.count, "family": item.wish.family}
+        return reason("heat_too_few", **count) if there < item.wish.count else reason("wish_left_out", **count)
     if day is None or item.wish not in day.heats:
         return None
     at = day.heats.index(item.wish)
