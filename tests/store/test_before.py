@@ -52,7 +52,7 @@ def test_plan_runs_and_log_of_before_are_read(path):
     assert row["charge_mah"] == 500
     store.close()
     visitor = create_app(path, lambda: NOON).test_client()
-    for address in ("/plan", "/plan?batch=0", "/plan/sheet", "/charge", "/run/1", "/run/2", "/log", "/measure"):
+    for address in ("/plan", "/plan?batch=0", "/plan/sheet", "/bench", "/run/1", "/run/2", "/log", "/measure"):
         assert visitor.get(address).status_code == 200, address
 
 

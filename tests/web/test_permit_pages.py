@@ -25,7 +25,7 @@ def kit():
 
 
 ACTS = {Kind.CHARGE: Act.CHARGE, Kind.DOWN: Act.DISCHARGE, Kind.BALANCE: Act.BALANCE, Kind.EVEN_OUT: Act.JOIN}
-PAGES = ("/", "/match", "/charge", "/put-away", "/packs", "/measure")
+PAGES = ("/", "/match", "/bench", "/put-away", "/packs", "/measure")
 
 ODD = (
     even("A1", 3.73), even("A2", 3.74), even("A3", 3.73, condition="damaged"),

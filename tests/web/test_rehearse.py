@@ -82,7 +82,7 @@ def rehearsal(real):
 
 def test_every_page_is_marked_and_its_wrong_button_leads_to_the_real_bench(rehearsal):
     pilot = Pilot(rehearsal.url)
-    for path in ("/measure", "/match", "/charge", "/plan", "/packs", "/kit", "/log", "/nowhere"):
+    for path in ("/measure", "/match", "/bench", "/plan", "/packs", "/kit", "/log", "/nowhere"):
         _, page = pilot.ask(path)
         assert "Nothing is real, nothing is logged" in page, path
         assert re.search(r'href="http://127\.0\.0\.1:9/wrong"\s+id="wrong"', page), path
