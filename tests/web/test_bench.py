@@ -14,7 +14,7 @@ from iterum.core.season.run import State
 from iterum.core.things.choice import Kind
 from iterum.core.things.packs import Reading
 from iterum.web.places import EVERY_PAGE, PLACES
-from tests.web.conftest import planned, spoken
+from tests.web.conftest import PACKS, planned, spoken
 
 
 def rows(bench):
@@ -42,6 +42,28 @@ def test_every_page_has_one_place_and_every_place_opens(visitor):
         assert to is not None
         assert to[2] == place.name
         assert visitor.get(to[1]).status_code == 200
+
+
+def test_an_open_step_is_left_alone_while_somebody_types_and_made_anew_when_its_charge_ends(bench):
+    def asked_anew(key):
+        page = bench.visitor.get(f"/bench?open={key}").seen.page
+        return page.find(id="rows")["hx-get"]
+
+    def refreshes(address):
+        answer = bench.visitor.client.get(address)
+        assert 'class="row-step"' not in answer.text  # it is not among the parts that replace themselves
+        return "HX-Refresh" in answer.headers
+
+    key = bench.begin()
+    typing = asked_anew(key)
+    bench.act(key, "inspect", looked=list(PACKS))  # from elsewhere: what is typed here stays
+    assert not refreshes(typing)
+    live = bench.charging(packs=("T-02", "T-05"), board="Four", channel="Twin-2")
+    charging = asked_anew(live)
+    assert not refreshes(charging)
+    bench.act(live, "stop")
+    assert refreshes(charging)
+    assert refreshes(asked_anew(live).replace("rows=4", "rows=3"))
 
 
 def test_an_empty_bench_asks_for_what_is_missing(newcomer):

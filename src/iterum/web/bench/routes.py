@@ -98,8 +98,9 @@ def page() -> str:
     key = rows["open"]
     step = step_of(key) if key else None
     return_to = url_for("bench.page", open=key)
+    was = step["shown"].look.run.state.value if step and step["shown"].live else None
     return render_template(
-        "bench/page.html", meaning=_meaning(), step=step, return_to=return_to, **rows, **_acts()
+        "bench/page.html", meaning=_meaning(), step=step, was=was, return_to=return_to, **rows, **_acts()
     )  # fmt: skip
 
 
@@ -126,10 +127,14 @@ def now_card() -> str | tuple[str, int]:
 
 @blueprint.get("/live")
 def live() -> Response:
-    """What changes by itself: asked for every few seconds. The whole page where there are other rows by now."""
+    """What changes by itself: asked for every few seconds. The whole page where there are other rows by now, or where
+    the open batch, of which nothing is being typed, does not charge any more. was : its state when the page was made.
+    """
     rows = _rows()
     answer = make_response(render_template("bench/rows.html", polled=True, **rows))
-    if request.args.get("rows", type=int) != len(rows["shown"].rows):
+    was, shown = request.args.get("was"), rows["shown"].rows
+    went_on = was and was not in {row.seen_state for row in shown if row.key == rows["open"]}
+    if went_on or request.args.get("rows", type=int) != len(shown):
         answer.headers["HX-Refresh"] = "true"
     return answer
 
