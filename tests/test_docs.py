@@ -11,8 +11,9 @@ from iterum.core.reasons import Reason
 from iterum.core.season.cautions import CAUTIONS
 from iterum.core.season.run import diagram
 from iterum.core.things.chemistry import CHEMISTRIES
+from iterum.core.things.limit_kinds import KINDS
 from iterum.exchange.shape import PARTS, schema
-from iterum.wording import LIMIT_NAMES, sentence
+from iterum.wording import sentence
 
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text()
@@ -32,7 +33,7 @@ def test_every_command_and_option_is_documented(name):
             assert not option.startswith("--") or option in FORMAT, option
 
 
-@pytest.mark.parametrize("name", sorted(LIMIT_NAMES))
+@pytest.mark.parametrize("name", sorted(KINDS))
 def test_every_limit_is_documented(name):
     assert f"`{name}`" in FORMAT
 

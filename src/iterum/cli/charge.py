@@ -15,9 +15,10 @@ from iterum.cli.common import (
 )
 from iterum.core.electrical.charging import Charge, PackCharged, narrowing
 from iterum.core.sizing.size import charge
+from iterum.core.things.limit_kinds import KINDS
 from iterum.core.things.session import Session
 from iterum.exchange import results
-from iterum.wording import LIMIT_NAMES, between, minutes, plain, sentence, span
+from iterum.wording import between, minutes, plain, sentence, span
 
 
 def _shares(result: Charge, item: PackCharged) -> list[str]:
@@ -42,7 +43,7 @@ def charge_command(session: Session, as_json: bool) -> None:
     click.echo(f"{plain(current_a)} A: expected {expected},")
     click.echo(f"{minutes(result.cc_minutes)} of it to full volts; balancing may add {minutes(result.balance_min)}.")
     if result.power_limit:
-        slows = f"{LIMIT_NAMES[result.power_limit]} set the amps for {minutes(result.power_limited_min)}"
+        slows = f"{KINDS[result.power_limit].words} set the amps for {minutes(result.power_limited_min)}"
         click.echo(f"{slows[0].upper()}{slows[1:]}, which takes {minutes(result.power_costs_min)} longer.")
     click.echo(f"{span(result.charge_low_mah, result.charge_high_mah)} mAh go in, about {result.charge_mah:.0f}; the "
                f"source gives {span(result.energy_in_wh, result.energy_in_high_wh, 1)} Wh, "

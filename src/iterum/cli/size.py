@@ -15,9 +15,10 @@ from iterum.cli.common import (
 )
 from iterum.core.amps.limits import seats_on
 from iterum.core.sizing.size import Sizing, size
+from iterum.core.things.limit_kinds import KINDS
 from iterum.core.things.session import Session
 from iterum.exchange import results
-from iterum.wording import LIMIT_NAMES, about, between, minutes, plain
+from iterum.wording import about, between, minutes, plain
 
 
 @command("size")
@@ -28,7 +29,7 @@ def size_command(session: Session, as_json: bool) -> None:
     if as_json:
         print_json(results.size_document(sizing))
         return
-    click.echo(f"Dial {plain(sizing.current_a)} A ({sizing.rate_c:.2f}C). Narrowest: {LIMIT_NAMES[sizing.binding]}.\n")
+    click.echo(f"Dial {plain(sizing.current_a)} A ({sizing.rate_c:.2f}C). Narrowest: {KINDS[sizing.binding].words}.\n")
     print_limits(sizing.limits)
     click.echo()
     shares = [(share.id, f"{share.current_a:.2f}", f"{share.rate_c:.2f}") for share in sizing.shares]

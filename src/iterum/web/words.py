@@ -16,9 +16,10 @@ from iterum.core.season.records import KeptRun
 from iterum.core.season.run import State
 from iterum.core.season.watching import to_do
 from iterum.core.things.choice import Kind
+from iterum.core.things.limit_kinds import KINDS
 from iterum.core.things.packs import Condition
 from iterum.web.degrees import own_degrees
-from iterum.wording import LIMIT_NAMES, about, between, family_label, fix_for, minutes, plain, sentence, span
+from iterum.wording import about, between, family_label, fix_for, minutes, plain, sentence, span
 from iterum.wording.figures import degrees
 from iterum.wording.plans import odds_words
 
@@ -85,7 +86,7 @@ def few_tags(ids: Sequence[str]) -> str:
 
 def limit_name(name: str) -> str:
     """What a limit is called at the head of a row."""
-    words = LIMIT_NAMES.get(name, name.replace("_", " ")).removeprefix("the ")
+    words = KINDS[name].words.removeprefix("the ")
     return words[:1].upper() + words[1:]
 
 

@@ -14,7 +14,7 @@ from iterum.wording.packs import PACK_SENTENCES
 from iterum.wording.plans import PLAN_SENTENCES
 from iterum.wording.reading import READING_SENTENCES
 from iterum.wording.running import RUN_SENTENCES
-from iterum.wording.sizing import LIMIT_NAMES, SIZING_SENTENCES
+from iterum.wording.sizing import SIZING_SENTENCES
 
 SENTENCES: dict[str, str | Callable[[Numbers], str]] = (
     PACK_SENTENCES | JOINING_SENTENCES | SIZING_SENTENCES | PLAN_SENTENCES | RUN_SENTENCES | READING_SENTENCES
@@ -72,7 +72,6 @@ def about(item: Reason, at: Callable[[float], str] = minute_of) -> str:
 
 __all__ = [
     "FAMILY_LABELS",
-    "LIMIT_NAMES",
     "SENTENCES",
     "about",
     "between",

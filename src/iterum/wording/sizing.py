@@ -3,24 +3,8 @@
 from collections.abc import Callable
 
 from iterum.core.quantities import at_most
+from iterum.core.things.limit_kinds import KINDS
 from iterum.wording.figures import Numbers, apart, one_of, plain
-
-LIMIT_NAMES = {
-    "wanted_rate": "the rate you want",
-    "pack_charge_c": "the packs' charge C",
-    "weak_pack": "a weak pack",
-    "board_current": "the board",
-    "board_fuse": "the board's fuse",
-    "port_fuse": "a port fuse",
-    "adapter_current": "an adapter",
-    "channel_current": "the channel's amps",
-    "channel_power": "the channel's watts",
-    "charger_power": "the charger's watts",
-    "charger_input": "the charger's input",
-    "supply_power": "the supply",
-    "source_power": "the source",
-    "source_energy": "what the source still holds",
-}
 
 
 def _less(others_w: float) -> str:
@@ -80,7 +64,7 @@ def _adapter(numbers: Numbers) -> str:
 
 def _over_limit(numbers: Numbers) -> str:
     typed, limit = apart(numbers["current_a"], numbers["limit_a"], 1)
-    return f"{typed} A is more than the {limit} A that {LIMIT_NAMES[numbers['limit']]} allows ({numbers['why']})."
+    return f"{typed} A is more than the {limit} A that {KINDS[numbers['limit']].words} allows ({numbers['why']})."
 
 
 SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
@@ -119,7 +103,7 @@ SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "input_too_low": "{charger} needs {limit_v:.1f} V at its input and gets {input_v:.1f} V.",
     "input_too_high": "{charger} stands {limit_v:.1f} V at its input and gets {input_v:.1f} V.",
     "minimum_too_high": lambda n: (
-        f"{n['channel']} cannot go under {plain(n['smallest_a'])} A, and {LIMIT_NAMES[n['limit']]} "
+        f"{n['channel']} cannot go under {plain(n['smallest_a'])} A, and {KINDS[n['limit']].words} "
         f"allows {n['limit_a']:.2f} A ({n['why']}). Add packs to share it, or take another channel."
     ),
     "minimum_dialled": "The smallest the channel can do is {smallest_a:.2f} A, more than the {wanted_a:.2f} A wanted "
@@ -131,7 +115,7 @@ SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     ),
     "fixed_current": "{channel} always charges with {current_a:.2f} A: its current cannot be set.",
     "fixed_over_limit": lambda n: (
-        f"{n['channel']} always charges with {plain(n['current_a'])} A, and {LIMIT_NAMES[n['limit']]} allows "
+        f"{n['channel']} always charges with {plain(n['current_a'])} A, and {KINDS[n['limit']].words} allows "
         f"{n['limit_a']:.2f} A ({n['why']})."
     ),
     "amps_are_fixed": "{channel} always charges with {fixed_a:.2f} A; {current_a:.2f} A cannot be set.",

@@ -12,27 +12,41 @@ from iterum.core.quantities import NOISE, at_most, ceil_to_step, floor_to_step
 from iterum.core.reasons import Reason, Unsafe, reason
 from iterum.core.things.feed import Feed
 from iterum.core.things.kit import Board, Channel, connector_a, same_plug
+from iterum.core.things.limit_kinds import (
+    ADAPTER_CURRENT,
+    BOARD_CURRENT,
+    BOARD_FUSE,
+    CHANNEL_CURRENT,
+    CHARGER_INPUT,
+    PACK_CHARGE_C,
+    PORT_FUSE,
+    SOURCE_POWER,
+    SUPPLY_POWER,
+    WANTED_RATE,
+    WEAK_PACK,
+    LimitKind,
+    Rests,
+)
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import HouseRules, SizeAt
 from iterum.core.things.setup import Power, Setup, powers_of, total_ah
-
-POWER_LIMITS = ("channel_power", "charger_power", "charger_input", "supply_power", "source_power")
-"""Names of the limits that are watts turned into amps."""
-WISHES = ("wanted_rate",)
-"""Limits that are only wished: a channel's smallest current may pass them, up to the labels."""
 
 
 @dataclass(frozen=True)
 class Limit:
     """One limit, turned into amps at the board.
 
-    name : as in the session file. power_w, volts : what it was computed from, where it is a power limit.
-    reason : the formula with its numbers.
+    kind : its row in the table of limits. reason : the formula with its numbers.
     """
 
-    name: str
+    kind: LimitKind
     current_a: float
     reason: Reason
+
+    @property
+    def name(self) -> str:
+        """As in the session file."""
+        return self.kind.name
 
 
 def _divisor_v(packs: Sequence[Pack], rules: HouseRules) -> float:
@@ -54,15 +68,15 @@ def _pack_limits(packs: Sequence[Pack], rules: HouseRules, wanted_a: float | Non
     slowest = min(packs, key=lambda pack: pack.max_charge_a / pack.capacity_ah)
     label_a = slowest.max_charge_a * whole_ah / slowest.capacity_ah
     limits = [
-        Limit("wanted_rate", wanted_a, reason("limit_wanted_amps", current_a=wanted_a))
+        Limit(WANTED_RATE, wanted_a, reason("limit_wanted_amps", current_a=wanted_a))
         if wanted_a is not None
         else Limit(
-            "wanted_rate",
+            WANTED_RATE,
             wanted_c * rated_ah,
             reason("limit_wanted_rate", rate_c=wanted_c, total_ah=rated_ah, count=len(packs)),
         ),
         Limit(
-            "pack_charge_c",
+            PACK_CHARGE_C,
             label_a,
             reason(
                 "limit_pack_charge_c",
@@ -84,7 +98,7 @@ def _weak_limits(packs: Sequence[Pack], rules: HouseRules) -> list[Limit]:
         if rate_c is not None:
             share = pack.capacity_ah / total_ah(packs)
             numbers = {"rate_c": rate_c, "total_ah": pack.rated_ah / share, "id": pack.id}
-            limits.append(Limit("weak_pack", rate_c * pack.rated_ah / share, reason("limit_weak_pack", **numbers)))
+            limits.append(Limit(WEAK_PACK, rate_c * pack.rated_ah / share, reason("limit_weak_pack", **numbers)))
     return _tightest(limits)
 
 
@@ -105,11 +119,11 @@ def seats_on(packs: Sequence[Pack], board: Board) -> Seats:
 
 
 def _tightest(limits: Sequence[Limit]) -> list[Limit]:
-    """Of several limits of one name, the smallest."""
-    best: dict[str, Limit] = {}
+    """Of several limits of one kind, the smallest."""
+    best: dict[LimitKind, Limit] = {}
     for limit in limits:
-        if limit.name not in best or limit.current_a < best[limit.name].current_a:
-            best[limit.name] = limit
+        if limit.kind not in best or limit.current_a < best[limit.kind].current_a:
+            best[limit.kind] = limit
     return list(best.values())
 
 
@@ -126,15 +140,15 @@ def _board_limits(packs: Sequence[Pack], board: Board | None) -> list[Limit]:
         share = 1.0 if number == 0 else total_ah(members) / whole_ah
         if part.max_current_a is not None:
             why = reason("limit_board_current", board=part.id, max_a=part.max_current_a, part=share)
-            limits.append(Limit("board_current", part.max_current_a / share, why))
+            limits.append(Limit(BOARD_CURRENT, part.max_current_a / share, why))
         if part.fuse_a is not None:
             why = reason("limit_board_fuse", board=part.id, fuse_a=part.fuse_a, part=share)
-            limits.append(Limit("board_fuse", part.fuse_a / share, why))
+            limits.append(Limit(BOARD_FUSE, part.fuse_a / share, why))
         if part.port_fuse_a is not None and members:
             largest = max(members, key=lambda pack: pack.capacity_ah)
             through = largest.capacity_ah / whole_ah
             why = reason("limit_port_fuse", fuse_a=part.port_fuse_a, id=largest.id, part=through)
-            limits.append(Limit("port_fuse", part.port_fuse_a / through, why))
+            limits.append(Limit(PORT_FUSE, part.port_fuse_a / through, why))
         limits += _adapter_limits(members, part, whole_ah)
     if len(seats) > 1:
         limits += _hung_limits(seats, whole_ah)
@@ -148,12 +162,12 @@ def _hung_limits(seats: Seats, whole_ah: float) -> list[Limit]:
     limits = []
     if first.port_fuse_a is not None:
         why = reason("limit_port_fuse", fuse_a=first.port_fuse_a, id=second.id, part=share)
-        limits.append(Limit("port_fuse", first.port_fuse_a / share, why))
+        limits.append(Limit(PORT_FUSE, first.port_fuse_a / share, why))
     adapter_a = _adapter_a(first.connector, second.connector)
     if adapter_a is not None:
         why = reason("limit_adapter", of=second.id, plug=second.connector, board=first.id, socket=first.connector,
                      adapter_a=adapter_a, part=share)  # fmt: skip
-        limits.append(Limit("adapter_current", adapter_a / share, why))
+        limits.append(Limit(ADAPTER_CURRENT, adapter_a / share, why))
     return limits
 
 
@@ -174,7 +188,7 @@ def _adapter_limits(members: Sequence[Pack], board: Board, whole_ah: float) -> l
             part = pack.capacity_ah / whole_ah
             why = reason("limit_adapter", of=pack.id, plug=pack.connector, board=board.id, socket=board.connector,
                          adapter_a=adapter_a, part=part)  # fmt: skip
-            limits.append(Limit("adapter_current", adapter_a / part, why))
+            limits.append(Limit(ADAPTER_CURRENT, adapter_a / part, why))
     return limits
 
 
@@ -199,23 +213,23 @@ def _power_limits(setup: Setup, divisor_v: float, full_v: float, own: bool) -> t
     """
     limits = []
     for power in powers_of(setup, cautious=not own):
-        volts = full_v if power.name in ("supply_power", "source_power") else divisor_v
+        volts = full_v if power.kind.rests is Rests.FED_WATTS else divisor_v
         numbers = {"power_w": power.whole_w, "volts": volts, "others_w": power.whole_w - power.left_w}
-        why = reason(f"limit_{power.name}", **numbers, **_power_parts(power, setup.feed))
-        limits.append(Limit(power.name, power.left_w / volts, why))
+        why = reason(f"limit_{power.kind.name}", **numbers, **_power_parts(power, setup.feed))
+        limits.append(Limit(power.kind, power.left_w / volts, why))
     return tuple(limits)
 
 
 def _power_parts(power: Power, feed: Feed) -> dict[str, object]:
     """The labelled numbers behind a power limit, so that its formula can be checked by hand."""
-    if power.name == "charger_input":
+    if power.kind is CHARGER_INPUT:
         return {"input_v": feed.input_v, "on_mains": feed.on_ac, "half": feed.watts_are_half}
-    if power.name == "supply_power" and power.link:
+    if power.kind is SUPPLY_POWER and power.link:
         supply = next(item for item in feed.supplies if item.id == power.link)
         efficiency = feed.efficiencies[power.link]
         half = power.whole_w < 0.75 * supply.max_power_w * efficiency
         return {"output_w": supply.max_power_w, "efficiency": efficiency, "supply": power.link, "half": half}
-    if power.name == "source_power" and feed.source:
+    if power.kind is SOURCE_POWER and feed.source:
         return {"source_w": feed.source.power_limit_w, "efficiency": feed.efficiencies[feed.source.id]}
     return {}
 
@@ -232,7 +246,7 @@ def limits_of(
         *_pack_limits(packs, rules, wanted_a),
         *_board_limits(packs, setup.board),
         Limit(
-            "channel_current", setup.channel.max_current_a, reason("limit_channel_current", channel=setup.channel.id)
+            CHANNEL_CURRENT, setup.channel.max_current_a, reason("limit_channel_current", channel=setup.channel.id)
         ),
         *_power_limits(setup, _divisor_v(packs, rules), full_v, wanted_a is not None),
     )
@@ -291,7 +305,7 @@ def _dialled(limits: Sequence[Limit], channel: Channel) -> tuple[float, Limit, l
     if at_most(least_a, current_a):
         return current_a, binding, []
     # The wish may be exceeded up to the labels; nothing else may.
-    hard = min((limit for limit in limits if limit.name not in WISHES), key=lambda limit: limit.current_a)
+    hard = min((limit for limit in limits if not limit.kind.wished), key=lambda limit: limit.current_a)
     if not at_most(least_a, hard.current_a):
         raise Unsafe((minimum_too_high(channel, hard),))
     return least_a, binding, [reason("minimum_dialled", smallest_a=least_a, wanted_a=binding.current_a)]
@@ -303,11 +317,11 @@ def _fixed(limits: Sequence[Limit], channel: Channel) -> tuple[float, Limit, lis
     over = tuple(
         reason("fixed_over_limit", current_a=current_a, limit_a=limit.current_a, limit=limit.name, why=limit.reason,
                channel=channel.id)
-        for limit in limits if limit.name not in WISHES and not at_most(current_a, limit.current_a)
+        for limit in limits if not limit.kind.wished and not at_most(current_a, limit.current_a)
     )  # fmt: skip
     if over:
         raise Unsafe(over)
-    binding = next(limit for limit in limits if limit.name == "channel_current")
+    binding = next(limit for limit in limits if limit.kind is CHANNEL_CURRENT)
     return current_a, binding, [reason("fixed_current", current_a=current_a, channel=channel.id)]
 
 
@@ -325,7 +339,7 @@ def amps_faults(current_a: float, limits: Sequence[Limit], channel: Channel) -> 
     faults = [
         reason("over_limit", current_a=current_a, limit_a=limit.current_a, limit=limit.name, why=limit.reason)
         for limit in limits
-        if limit.name not in WISHES and not at_most(current_a, limit.current_a)
+        if not limit.kind.wished and not at_most(current_a, limit.current_a)
     ]
     if channel.fixed_current and current_a != channel.max_current_a:
         fixed_a = channel.max_current_a

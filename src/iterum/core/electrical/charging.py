@@ -6,7 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
-from iterum.core.amps.limits import POWER_LIMITS, Limit
+from iterum.core.amps.limits import Limit
 from iterum.core.electrical.belief import beliefs_of
 from iterum.core.electrical.circuit import FOLLOWED_S, Branch, Feeding, Trace, branch_of, run
 from iterum.core.electrical.estimate import as_one_pack, energy_to_wh, estimate
@@ -212,7 +212,7 @@ def charge_packs(
         cc_minutes=(float(trace.t_s[-1]) if trace.end_v_at_s is None else trace.end_v_at_s) / 60,
         power_limited_min=trace.power_limited_s / 60,
         power_costs_min=minutes - free_minutes,
-        power_limit=power.name if trace.power_limited_s > 0 else None,
+        power_limit=power.kind.name if trace.power_limited_s > 0 else None,
         charge_mah=sum(item.charge_mah for item in charged),
         # What was still going after days is counted to its end without the model.
         energy_out_wh=trace.energy_wh if trace.done else max(trace.energy_wh, whole_wh),
@@ -273,8 +273,8 @@ def watts_cost_min(packs: Sequence[Pack], setup: Setup, rules: HouseRules, limit
     0 where something else is the narrow part. By the fast estimate, both times.
     """
     binding = min(limits, key=lambda limit: limit.current_a)
-    free = [limit.current_a for limit in limits if limit.name not in POWER_LIMITS]
-    if binding.name not in POWER_LIMITS or packs[0].chemistry.table is None:
+    free = [limit.current_a for limit in limits if not limit.kind.is_watts]
+    if not binding.kind.is_watts or packs[0].chemistry.table is None:
         return 0.0
     combined, end_v, tail = as_one_pack([packs], setup.lead_mohm), rules.full_v(packs[0].chemistry), rules.tail_fraction
     slow = estimate(combined, np.array([binding.current_a]), np.array([least_power_w(setup)]), end_v, tail)

@@ -18,6 +18,7 @@ from iterum.core.groups.group import measure_window
 from iterum.core.planning.problem import Problem
 from iterum.core.quantities import at_most, floor_to_step
 from iterum.core.things.curve import soc_from_rest
+from iterum.core.things.limit_kinds import Rests
 from iterum.core.things.packs import Pack
 
 SPARED = 0.02
@@ -392,7 +393,7 @@ def _within(problem: Problem, low: Pack, high: Pack) -> bool:
 def _most_current_a(problem: Problem, index: int, machine: int, board: int) -> float:
     """The most amps that a channel and board give this family, its packs' own limits left aside."""
     limits = limits_of([problem.packs[index]], problem.setup(machine, board), problem.rules)
-    aside = {"wanted_rate", "pack_charge_c", "weak_pack", "port_fuse", "adapter_current"}
-    if board >= 0 and problem.boards[board].parts:  # what passes the hung board depends on which packs are there
-        aside |= {"board_current", "board_fuse"}
-    return min((item.current_a for item in limits if item.name not in aside), default=inf)
+    # What passes a hung board depends on which packs are there.
+    hung = board >= 0 and bool(problem.boards[board].parts)
+    places = (item for item in limits if not (item.kind.is_of_packs or (hung and item.kind.rests is Rests.HUNG)))
+    return min((item.current_a for item in places), default=inf)

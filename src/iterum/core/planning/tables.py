@@ -18,6 +18,7 @@ from iterum.core.electrical.resistance import Use
 from iterum.core.groups.group import MOST_APART_C
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.resources import RATE_PARTS
+from iterum.core.things.limit_kinds import Rests
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import JoinOrder, MatchBy, SizeAt
 from iterum.core.things.setup import Power, Setup, least_power_w, powers_of
@@ -25,13 +26,6 @@ from iterum.core.things.setup import Power, Setup, least_power_w, powers_of
 Array = NDArray[np.float64]
 Rows = np.recarray[Any, Any]
 Flags = NDArray[np.bool_]
-
-OF_PACK = ("pack_charge_c", "weak_pack")
-OF_PORT = ("port_fuse", "adapter_current")
-"""Limits that are a C of a pack, by itself and by its port; those of the place are amps."""
-OWN_WATTS = ("channel_power", "charger_power", "charger_input")
-LINK_WATTS = ("supply_power", "source_power")
-
 
 MOST_CELLS = 14
 PACK = np.dtype(
@@ -187,22 +181,22 @@ def _limits_c(problem: Problem) -> Array:
     limits_c = np.full((len(problem.packs), len(firsts) + 1), inf)
     of_ports: dict[tuple[int, float, str | None], float] = {}
     for number, pack in enumerate(problem.packs):
-        own_c = _least(pack, problem.setup(0, -1), problem, OF_PACK) / pack.capacity_ah
+        own_c = _least(pack, problem.setup(0, -1), problem, Rests.PACK) / pack.capacity_ah
         limits_c[number, :] = own_c
         for at, board in enumerate(firsts):
             if problem.boards[board].parts:  # counted with the place: which packs hang behind is not known
                 continue
             key = (at, pack.capacity_ah, pack.connector)
             if key not in of_ports:
-                of_ports[key] = _least(pack, problem.setup(0, board), problem, OF_PORT)
+                of_ports[key] = _least(pack, problem.setup(0, board), problem, Rests.PORT)
             limits_c[number, at] = min(own_c, of_ports[key] / pack.capacity_ah)
     return limits_c
 
 
-def _least(pack: Pack, setup: Setup, problem: Problem, names: tuple[str, ...]) -> float:
-    """The least amps of some limits of a pack by itself."""
-    limits = limits_of([pack], setup, problem.rules)
-    return min((item.current_a for item in limits if item.name in names), default=inf)
+def _least(pack: Pack, setup: Setup, problem: Problem, rests: Rests) -> float:
+    """The least amps of the limits of one sort on a pack by itself."""
+    kept = (item for item in limits_of([pack], setup, problem.rules) if item.kind.rests is rests)
+    return min((item.current_a for item in kept if not item.kind.wished), default=inf)
 
 
 # ------------------------------------------------------------------------------- classes and rules
@@ -251,13 +245,13 @@ def _channel_kinds(problem: Problem, firsts: list[int]) -> Rows:
     for machine in firsts:
         setup = problem.setup(machine, -1)
         channel, powers = setup.channel, powers_of(setup, cautious=True)
-        rows.append((channel.current_step_a, smallest_a(channel), channel.fixed_current, _least_w(powers, OWN_WATTS),
-                     _least_w(powers, LINK_WATTS), least_power_w(setup)))  # fmt: skip
+        rows.append((channel.current_step_a, smallest_a(channel), channel.fixed_current, _least_w(powers, Rests.WATTS),
+                     _least_w(powers, Rests.FED_WATTS), least_power_w(setup)))  # fmt: skip
     return _rows(KIND, rows)
 
 
-def _least_w(powers: Sequence[Power], names: tuple[str, ...]) -> float:
-    return min((one.left_w for one in powers if one.name in names), default=inf)
+def _least_w(powers: Sequence[Power], rests: Rests) -> float:
+    return min((one.left_w for one in powers if one.kind.rests is rests), default=inf)
 
 
 def _boards(problem: Problem, kind: list[int]) -> Rows:
@@ -288,9 +282,10 @@ def _amps(problem: Problem, machines: list[int], boards: list[int], classes: lis
         for column, board in enumerate(boards):
             setup = problem.setup(machine, board)
             chained = board >= 0 and bool(problem.boards[board].parts)
-            aside = ("wanted_rate", *OF_PACK, *OWN_WATTS, *LINK_WATTS, *(() if chained else OF_PORT))
+            # Of the ports of a chain nothing is known per pack: they count with the place.
+            own = (Rests.PLACE, Rests.HUNG, Rests.PORT) if chained else (Rests.PLACE, Rests.HUNG)
             for at, pack in enumerate(classes):
                 if not setup_faults([pack], setup):
                     limits = limits_of([pack], setup, problem.rules)
-                    amps[row, column, at] = min(item.current_a for item in limits if item.name not in aside)
+                    amps[row, column, at] = min(item.current_a for item in limits if item.kind.rests in own)
     return amps

@@ -26,6 +26,7 @@ from iterum.core.sizing.dial import (
 from iterum.core.things.bench import Bench
 from iterum.core.things.choice import Choice, Kind
 from iterum.core.things.kit import Board, Channel
+from iterum.core.things.limit_kinds import DOWN_CURRENT, DOWN_POWER, DOWN_RATE, Way
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import HouseRules
 from iterum.core.things.setup import Setup, total_ah
@@ -89,13 +90,12 @@ def down_limits(packs: Sequence[Pack], setup: Setup, rules: HouseRules) -> tuple
     most_a = DOWN_A if channel.discharge_current_a is None else channel.discharge_current_a
     highest_v = max(pack.reading.pack_v for pack in packs if pack.reading)
     power_w = channel.discharge_power_w or 0.0
-    passing = ("board_current", "board_fuse", "port_fuse", "adapter_current")
     return (
-        Limit("down_current", most_a, reason("limit_down_current", channel=channel.id,
+        Limit(DOWN_CURRENT, most_a, reason("limit_down_current", channel=channel.id,
                                              label=channel.discharge_current_a is not None)),
         _down_rate(packs, rules),
-        Limit("down_power", power_w / highest_v, reason("limit_down_power", power_w=power_w, pack_v=highest_v)),
-        *(limit for limit in limits_of(packs, setup, rules) if limit.name in passing),
+        Limit(DOWN_POWER, power_w / highest_v, reason("limit_down_power", power_w=power_w, pack_v=highest_v)),
+        *(limit for limit in limits_of(packs, setup, rules) if limit.kind.way is Way.BOTH),
     )  # fmt: skip
 
 
@@ -105,7 +105,7 @@ def _down_rate(packs: Sequence[Pack], rules: HouseRules) -> Limit:
     for pack in packs:
         rate_c = permit_of(pack, rules).acts[Act.DISCHARGE].max_rate_c or 0.0
         current_a = rate_c * pack.rated_ah * total_ah(packs) / pack.capacity_ah
-        limits.append(Limit("down_rate", current_a, reason("limit_down_rate", rate_c=rate_c, id=pack.id)))
+        limits.append(Limit(DOWN_RATE, current_a, reason("limit_down_rate", rate_c=rate_c, id=pack.id)))
     return min(limits, key=lambda limit: limit.current_a)
 
 

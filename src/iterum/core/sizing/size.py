@@ -32,6 +32,7 @@ from iterum.core.sizing.dial import DialCard, Share, dial_card, drop_off_rate_c,
 from iterum.core.things.bench import Bench
 from iterum.core.things.chemistry import END_STEP_V
 from iterum.core.things.choice import Choice
+from iterum.core.things.limit_kinds import SOURCE_ENERGY
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import HouseRules
 from iterum.core.things.setup import Setup, total_ah
@@ -338,7 +339,7 @@ def charge(bench: Bench, choice: Choice) -> Judged:
     if budget is not None and budget.short:
         short = _short(budget, packs)
         broken = (*broken, short)
-        limits = (*limits, Limit("source_energy", 0.0, short))
+        limits = (*limits, Limit(SOURCE_ENERGY, 0.0, short))
     endless = () if result.done else (too_long(result),)
     stops = (*against(bench, place), *broken, *endless, *(() if joined.passes else joined.reasons))
     notes = (*sizing_notes(packs, setup, current_a / total_ah(packs), rules), *over_c(packs, result))

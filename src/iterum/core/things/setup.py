@@ -5,6 +5,14 @@ from dataclasses import dataclass
 
 from iterum.core.things.feed import NOTHING_DRAWN, Drawn, Feed
 from iterum.core.things.kit import Board, Channel, Port
+from iterum.core.things.limit_kinds import (
+    CHANNEL_POWER,
+    CHARGER_INPUT,
+    CHARGER_POWER,
+    SOURCE_POWER,
+    SUPPLY_POWER,
+    LimitKind,
+)
 from iterum.core.things.packs import Pack
 
 
@@ -41,7 +49,7 @@ def total_ah(packs: Sequence[Pack]) -> float:
 class Power:
     """One part of the chain: W at the packs that it gives in all, and that are left when others have theirs."""
 
-    name: str
+    kind: LimitKind
     whole_w: float
     left_w: float
     link: str | None = None
@@ -53,26 +61,26 @@ def powers_of(setup: Setup, cautious: bool = False) -> tuple[Power, ...]:
     cautious : count a small wall adapter with half its label.
     """
     feed, drawn = setup.feed, setup.drawn
-    powers = [Power("channel_power", setup.channel.max_power_w, setup.channel.max_power_w)]
-    for name, whole_w in (
-        ("charger_power", feed.charger.total_power_w),
-        ("charger_input", feed.charger_input_power_w),
+    powers = [Power(CHANNEL_POWER, setup.channel.max_power_w, setup.channel.max_power_w)]
+    for kind, whole_w in (
+        (CHARGER_POWER, feed.charger.total_power_w),
+        (CHARGER_INPUT, feed.charger_input_power_w),
     ):
         if whole_w is not None:
-            powers.append(Power(name, whole_w, max(whole_w - drawn.charger_w, 0.0)))
+            powers.append(Power(kind, whole_w, max(whole_w - drawn.charger_w, 0.0)))
     parts = feed.efficiencies
     supplies = []
     for supply in feed.supplies:
         gives_w = supply.max_power_w / 2 if cautious and supply.is_small_adapter else supply.max_power_w
         left_w = max(gives_w - drawn.links_w.get(supply.id, 0.0), 0.0)
-        supplies.append(Power("supply_power", gives_w * parts[supply.id], left_w * parts[supply.id], supply.id))
+        supplies.append(Power(SUPPLY_POWER, gives_w * parts[supply.id], left_w * parts[supply.id], supply.id))
     if supplies:
         powers.append(min(supplies, key=lambda item: item.left_w))
     source_w = feed.source.power_limit_w if feed.source else None
     if feed.source is not None and source_w is not None:
         tag = feed.source.id
         left_w = max(source_w - drawn.links_w.get(tag, 0.0), 0.0)
-        powers.append(Power("source_power", source_w * parts[tag], left_w * parts[tag], tag))
+        powers.append(Power(SOURCE_POWER, source_w * parts[tag], left_w * parts[tag], tag))
     return tuple(powers)
 
 

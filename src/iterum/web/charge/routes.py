@@ -7,11 +7,11 @@ from werkzeug.wrappers import Response
 
 from iterum.core.permit.facts import Act
 from iterum.core.permit.permit import permits
+from iterum.core.things.limit_kinds import KINDS
 from iterum.web.charge.other import other_page
 from iterum.web.charge.views import dial_page, hidden
 from iterum.web.choices import choice_fields, choice_from
 from iterum.web.context import bench, desk
-from iterum.wording import LIMIT_NAMES
 
 blueprint = Blueprint("charge", __name__, url_prefix="/charge", template_folder="templates")
 
@@ -30,7 +30,7 @@ def page() -> str | Response:
         begun=choice_fields(hidden(shown)) if shown.sizing else {},
         chosen=choice_fields(choice),
         rules=bench().rules,
-        limit_names=LIMIT_NAMES,
+        limit_kinds=KINDS,
         minutes_of=lambda value: timedelta(minutes=value),
     )
 

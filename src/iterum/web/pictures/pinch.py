@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from iterum.core.amps.limits import Limit, tied
 from iterum.core.sizing.size import Sizing
+from iterum.core.things.limit_kinds import Stage
 from iterum.wording import sentence
 
 WIDTH, MIDDLE_Y, WIDEST_HALF_PX = 745.0, 70.0, 44.0
@@ -12,18 +13,9 @@ BINDING_HALF_PX = 18.0
 """The narrowest part is always drawn this wide, so that a 0.6 A chain reads as well as a 12 A one."""
 LEAST_HALF_PX = 6.0
 
-STAGES: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("Source", ("source_power",)),
-    ("Supply", ("supply_power",)),
-    ("Charger", ("charger_power", "charger_input")),
-    ("Channel", ("channel_current", "channel_power")),
-    ("Board", ("board_current", "board_fuse", "port_fuse", "adapter_current")),
-    ("Packs", ("weak_pack", "pack_charge_c", "wanted_rate")),
-)
-
 
 @dataclass(frozen=True)
-class Stage:
+class Part:
     """One part of the chain: its narrowest limit, or none ("no limit given")."""
 
     name: str
@@ -45,7 +37,7 @@ class Stage:
 class Pinch:
     """Stages from left to right, the outline of the pipe, and the stream through it."""
 
-    stages: tuple[Stage, ...]
+    stages: tuple[Part, ...]
     upper: str
     lower: str
     stream_half: float
@@ -59,7 +51,7 @@ def _half(current_a: float | None, px_per_a: float) -> float:
     return round(max(min(current_a * px_per_a, WIDEST_HALF_PX), LEAST_HALF_PX), 2)
 
 
-def _outline(stages: Sequence[Stage], side: int) -> str:
+def _outline(stages: Sequence[Part], side: int) -> str:
     """A path along one wall of the pipe, sloping between stages."""
     points = []
     for index, stage in enumerate(stages):
@@ -73,19 +65,19 @@ def _outline(stages: Sequence[Stage], side: int) -> str:
 
 def draw(sizing: Sizing, without_board: bool) -> Pinch:
     """The pinch of one sizing; with a single pack the board drops out."""
-    by_name = {limit.name: limit for limit in sizing.limits}
     narrowest = set(tied(sizing.limits))
     px_per_a = BINDING_HALF_PX / sizing.exact_a
-    chosen = [(name, names) for name, names in STAGES if not (without_board and name == "Board")]
+    chosen = [stage for stage in Stage if not (without_board and stage is Stage.BOARD)]
     width = WIDTH / len(chosen)
     stages = []
-    for index, (name, names) in enumerate(chosen):
-        limits = sorted((by_name[item] for item in names if item in by_name), key=lambda limit: limit.current_a)
+    for index, stage in enumerate(chosen):
+        here = (limit for limit in sizing.limits if limit.kind.stage is stage)
+        limits = sorted(here, key=lambda limit: (limit.current_a, limit.kind.wished))
         first = limits[0] if limits else None
         half = _half(first.current_a if first else None, px_per_a)
         stages.append(
-            Stage(
-                name=name,
+            Part(
+                name=stage.value,
                 limit=first,
                 others=tuple(limits[1:]),
                 narrowest=any(limit.name in narrowest for limit in limits),
