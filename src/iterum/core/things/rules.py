@@ -5,7 +5,7 @@ Where practice disagrees, every main school can be chosen. All of it is common p
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from enum import StrEnum
+from enum import Enum, StrEnum, auto
 from typing import Annotated, Any
 
 from annotated_types import Ge, Gt, Le
@@ -123,12 +123,25 @@ class School:
     settings: Mapping[str, object]
 
 
+class Affects(Enum):
+    """What becomes otherwise today where a rule is changed, so that it can be worked out and shown beside it."""
+
+    GROUPS_AND_AMPS = auto()
+    JOINING = auto()
+    """Only whether the groups of today may be plugged in as they are."""
+    CARD = auto()
+    """Only the card and its steps."""
+    STORAGE = auto()
+    """Only the volts at which packs are put away."""
+
+
 @dataclass(frozen=True)
 class Rule:
     """One question that practice answers in different ways. The first school is the default."""
 
     key: str
     question: str
+    affects: Affects
     schools: tuple[School, ...]
     why_default: str
 
@@ -146,6 +159,7 @@ RULES: tuple[Rule, ...] = (
     Rule(
         "match",
         "How close must packs be to share a board?",
+        Affects.GROUPS_AND_AMPS,
         (
             School(
                 "cell-0.1",
@@ -175,6 +189,7 @@ RULES: tuple[Rule, ...] = (
     Rule(
         "joining",
         "How much current may a pack see when it is plugged in?",
+        Affects.JOINING,
         (
             School(
                 "join-5",
@@ -202,6 +217,7 @@ RULES: tuple[Rule, ...] = (
     Rule(
         "capacity",
         "May packs of different capacity share a board?",
+        Affects.GROUPS_AND_AMPS,
         (
             School(
                 "ratio-2",
@@ -233,6 +249,7 @@ RULES: tuple[Rule, ...] = (
     Rule(
         "rate",
         "How fast?",
+        Affects.GROUPS_AND_AMPS,
         (
             School(
                 "kind",
@@ -261,6 +278,7 @@ RULES: tuple[Rule, ...] = (
     Rule(
         "size_at",
         "Which volts are a charger's watts divided by?",
+        Affects.GROUPS_AND_AMPS,
         (
             School(
                 "full",
@@ -287,6 +305,7 @@ RULES: tuple[Rule, ...] = (
     Rule(
         "li_ion_end",
         "Where does a li-ion charge end?",
+        Affects.GROUPS_AND_AMPS,
         (
             School("li-4.2", "4.20 V a cell", "All of the label's capacity.", {"end_v": {}}),
             School(
@@ -301,6 +320,7 @@ RULES: tuple[Rule, ...] = (
     Rule(
         "storage",
         "At which volts are packs put away?",
+        Affects.STORAGE,
         (
             School(
                 "storage-3.83",
@@ -326,6 +346,7 @@ RULES: tuple[Rule, ...] = (
     Rule(
         "join_order",
         "Main leads and balance leads: in what order?",
+        Affects.CARD,
         (
             School(
                 "settle",
@@ -351,6 +372,7 @@ RULES: tuple[Rule, ...] = (
     Rule(
         "balance",
         "How often is a charge balanced?",
+        Affects.CARD,
         (
             School(
                 "every",

@@ -14,6 +14,7 @@ from iterum.core.sizing.arrange import amps_of
 from iterum.core.things.choice import Choice
 from iterum.core.things.rules import (
     RULES,
+    Affects,
     HouseRules,
     Rule,
     School,
@@ -53,12 +54,12 @@ def _effect(rule: Rule, school: School, rules: HouseRules, today: Matching) -> s
     """What choosing a school would do to today's groups, in numbers."""
     if not any(pack.pack.reading for pack in today.verdicts):
         return "Measure packs to see what it does."
-    if rule.key == "storage":
+    if rule.affects is Affects.STORAGE:
         return "Groups and amps stay; Put away aims at other volts."
-    if rule.key in ("join_order", "balance"):
+    if rule.affects is Affects.CARD:
         return "Groups and amps stay; the card and its steps change."
     changed = _changed(rules, school)
-    if rule.key == "joining":
+    if rule.affects is Affects.JOINING:
         return _joining_effect(changed, today)
     other = desk().matching_under(changed, now())
     moved = len({pack_id for group in _sets(today) ^ _sets(other) for pack_id in group})
