@@ -5,21 +5,23 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from alembic import command
-from alembic.config import Config
-from sqlalchemy import Engine, create_engine, event
+from sqlalchemy import Engine, create_engine, event, inspect
 
 from iterum.core.planning.history import Past
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.record import Offer, PlanRecord, record_of
 from iterum.core.reasons import reason
 from iterum.core.season.run import State
+from iterum.core.things.kit import DEFAULT_LEAD_MOHM
 from iterum.demo import demo_session
+from iterum.services.archiving import Archives
 from iterum.services.desk import Desk
 from iterum.services.logbook import LogBook, Query
 from iterum.services.running import RunDesk
 from iterum.store.database import Store
 from iterum.store.documents import from_document, to_document
+from iterum.store.troubles import StoreTrouble
+from iterum.store.versions import FIRST, VERSION, lacking
 from iterum.web.app import create_app
 from tests.conftest import NOON
 from tests.devices.bench import links_of
@@ -29,7 +31,7 @@ class Died(Exception):
     """The process ends at a statement."""
 
 
-KEPT = Path(__file__).parent / "before" / "0006.sqlite3"
+KEPT = Path(__file__).parent / "before" / "0017.sqlite3"
 """The demo, planned, with one batch that was stopped and logged and one in hand; written when plans held sentences."""
 
 
@@ -75,15 +77,48 @@ def test_a_plan_whose_tags_bore_their_round_is_read():
     assert kept == replace(record, offers=(replace(record.offers[0], plan=replace(record, offers=())),))
 
 
-def test_a_migration_that_dies_leaves_the_database_as_it_was_and_is_done_the_next_time(path):
-    config = Config()
-    config.set_main_option("script_location", "iterum:store/migrations")
+def test_an_archive_of_before_is_taken_in(store):
+    Archives(store).take((KEPT.parent / "0017.jsonl").read_bytes())
+    desk = Desk(store)
+    assert len(desk.session().packs) == 32
+    assert len(desk.latest_plan().plan.batches) > 0
+    assert LogBook(store, desk).entries(Query(kind="charges", pack_id="P-12"))[0]["charge_mah"] == 500
+
+
+def without(path, *statements):
+    """The same database as it was when it had less."""
     engine = create_engine(f"sqlite:///{path}")
     with engine.connect() as connection:
-        config.attributes["connection"] = connection
-        command.downgrade(config, "0003")
+        for statement in statements:
+            connection.exec_driver_sql(statement)
         connection.commit()
     engine.dispose()
+
+
+def test_what_a_database_of_before_lacks_is_added_with_its_default(path):
+    without(path, "ALTER TABLE packs DROP COLUMN memory", "ALTER TABLE packs DROP COLUMN cells_confirmed",
+            "ALTER TABLE boards DROP COLUMN lead_mohm", "DROP TABLE incidents", "DROP INDEX ix_runs_state")  # fmt: skip
+    store = Store(path)
+    session = Desk(store).session()
+    assert {(one.memory, one.cells_confirmed) for one in session.packs} == {(None, False)}
+    assert {board.lead_mohm for board in session.kit.boards} == {DEFAULT_LEAD_MOHM}
+    with store.engine.connect() as connection:
+        assert list(lacking(connection)) == []
+        assert inspect(connection).has_table("incidents")
+    store.close()
+
+
+@pytest.mark.parametrize(("version", "told"), [(VERSION + 1, "newer"), (FIRST - 1, "trial version")])
+def test_a_database_of_another_version_is_left_as_it_is(path, version, told):
+    without(path, f"PRAGMA user_version = {version}")
+    before = path.read_bytes()
+    with pytest.raises(StoreTrouble, match=told):
+        Store(path)
+    assert path.read_bytes() == before
+
+
+def test_one_that_dies_on_the_way_leaves_the_database_as_it_was_and_is_done_the_next_time(path):
+    without(path, *(f"ALTER TABLE packs DROP COLUMN {name}" for name in ("memory", "pins", "cycles", "timer_s")))
     left, died = [0], 0
 
     def die(*_args):

@@ -91,7 +91,7 @@ def scramble(path):
 
 def from_tomorrow(path):
     with sqlite3.connect(path) as database:
-        database.execute("update alembic_version set version_num = '9999'")
+        database.execute("pragma user_version = 9999")
     database.close()
 
 

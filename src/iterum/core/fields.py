@@ -7,7 +7,7 @@ from both.
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
-from enum import StrEnum
+from enum import Enum, StrEnum, auto
 from functools import cache
 from math import inf, isfinite
 from types import NoneType
@@ -24,6 +24,15 @@ class Says:
     unit: str = ""
     help: str = ""
     pattern: str | None = None
+
+
+class Kept(Enum):
+    """Stands beside the type of a field that is not simply typed and kept with the rest of its row."""
+
+    BY_LOG = auto()
+    """What happened to it: kept in its row, and never changed with its label."""
+    ELSEWHERE = auto()
+    """Worked out at each look, or kept in rows of its own."""
 
 
 Tag = Annotated[

@@ -14,12 +14,12 @@ from iterum.core.things.choice import Choice
 from iterum.core.things.curve import KnownPoint, Learned
 from iterum.core.things.days import Days
 from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
-from iterum.core.things.packs import Condition, Pack, Reading
+from iterum.core.things.packs import Pack, Reading
 from iterum.core.things.rules import HouseRules, MatchBy
 from iterum.core.things.session import Session, Wish
 from iterum.exchange.faults import checked
 from iterum.exchange.sense import sense_faults
-from iterum.exchange.shape import FORMAT, VERSION
+from iterum.exchange.shape import FORMAT, VERSION, in_file
 
 MAX_BYTES = 4_000_000
 
@@ -214,22 +214,22 @@ def _fields(item: Any, *names: str) -> dict[str, Any]:
 def pack_document(pack: Pack) -> dict[str, Any]:
     """A pack as the file holds it."""
     reading = pack.reading
-    head = _filled(id=pack.id, chemistry=pack.chemistry_name)
-    body = _fields(pack, "cells", "capacity_mah", "max_charge_c", "discharge_c", "capacity_now_mah", "connector",
-                   "pins", "cycles", "bought_on", "timer_s", "memory")  # fmt: skip
-    if pack.condition is not Condition.OK:
-        body["condition"] = pack.condition.value
+    body = {field.name: getattr(pack, field.name) for field in fields(Pack)
+            if field.name in in_file(Pack) and getattr(pack, field.name) != field.default}  # fmt: skip
+    body = {{"chemistry_name": "chemistry"}.get(name, name): _plain(value) for name, value in body.items()}
     if reading is not None:
         body |= {"cell_volts": list(reading.cell_v)} if reading.cell_v else {"pack_volts": reading.pack_v}
         body |= _filled(
             measured_at=reading.taken_at.isoformat() if reading.taken_at else None, temperature_c=reading.temperature_c
         )
-    body |= {name: True for name in ("cells_confirmed", "chemistry_confirmed", "charged_full") if getattr(pack, name)}
-    if pack.resistance_mohm:
-        body["resistance_mohm"] = list(pack.resistance_mohm)
-    if pack.learned is not None:
-        body["learned"] = _learned_document(pack.learned)
-    return head | body | _fields(pack, "name", "note")
+    return body
+
+
+def _plain(value: Any) -> Any:
+    """A value as JSON has it."""
+    if isinstance(value, Learned):
+        return _learned_document(value)
+    return list(value) if isinstance(value, tuple) else getattr(value, "value", value)
 
 
 def _learned_document(learned: Learned) -> dict[str, Any]:
@@ -258,7 +258,8 @@ def channel_document(channel: Channel) -> dict[str, Any]:
 
 def item_document(item: Board | Supply | Source) -> dict[str, Any]:
     """A board, supply or source as the file holds it."""
-    document = _fields(item, *(name for name in type(item).__dataclass_fields__ if name != "parts"))
+    kind: Any = type(item)
+    document = _fields(item, *in_file(kind))
     if document.get("taken_wh") == 0:
         del document["taken_wh"]
     if "quiet_hours" in document:

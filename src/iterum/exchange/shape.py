@@ -15,7 +15,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, create_model
 from pydantic.json_schema import GenerateJsonSchema, JsonSchemaValue
 from pydantic_core import core_schema
 
-from iterum.core.fields import Name, Note, Says
+from iterum.core.fields import Kept, Name, Note, Says
 from iterum.core.things.bench import Running
 from iterum.core.things.chemistry import CHEMISTRIES, MAX_CELLS
 from iterum.core.things.choice import Choice
@@ -58,7 +58,7 @@ def _checked(hint: Any, null: bool = False) -> Any:
     base, *marks = get_args(hint)
     base = _checked(base)
     optional = type(None) in get_args(base)
-    kept = [mark for mark in marks if not isinstance(mark, Says)]
+    kept = [mark for mark in marks if not isinstance(mark, (Says, Kept))]
     for says in [mark for mark in marks if isinstance(mark, Says)][-1:]:
         extra: Any = {"x-unit": says.unit} if says.unit else None
         kept.append(
@@ -104,22 +104,34 @@ class Item(BaseModel):
         return kind(**values)
 
 
+@cache
+def in_file(kind: type) -> tuple[str, ...]:
+    """The fields of a dataclass that the file holds: all but those that neither are typed nor say what they are.
+
+    kind : of the core.
+    """
+    hints = get_type_hints(kind, include_extras=True)
+    marks = {field.name: [type(mark) for mark in hints[field.name].__metadata__]
+             if get_origin(hints[field.name]) is Annotated else [] for field in fields(kind)}  # fmt: skip
+    return tuple(name for name, told in marks.items() if Says in told or Kept not in told)
+
+
 def _fields(kind: type, types: Mapping[str, Any], rename: Mapping[str, str], without: str) -> dict[str, Any]:
     """The fields of a dataclass as those of a model. types : what some of them are in a file, instead."""
     described = {}
     hints = get_type_hints(kind, include_extras=True)
-    for field in fields(kind):
-        if field.name in without.split():
+    for name in in_file(kind):
+        if name in without.split():
             continue
-        hint, default = hints[field.name], field.default
+        field = kind.__dataclass_fields__[name]  # type: ignore[attr-defined]  # it is a dataclass
+        hint, default = hints[name], field.default
         if field.name in types:
             marks = get_args(hint)[1:] if get_origin(hint) is Annotated else ()
             hint = _ANNOTATED[(types[field.name], *marks)] if marks else types[field.name]
         if field.default_factory is not MISSING:
             default = field.default_factory()
         required = default is MISSING
-        name = rename.get(field.name, field.name)
-        described[name] = (_checked(hint, not required), Field(default=... if required else default))
+        described[rename.get(name, name)] = (_checked(hint, not required), Field(default=... if required else default))
     return described
 
 
@@ -170,23 +182,19 @@ _Match = _create(
 
 _Known = _model("known", "A known point", KnownPoint, {"at": _Moment})
 _Learned = _model("learned", "Learned from its charges", Learned, {"points": _TUPLE[_Known, ...]})
-_PACK = {
-    "chemistry_name": _LITERAL[tuple(CHEMISTRIES)],
-    "learned": _ANNOTATED[_Learned | None, Field(title="Learned from its charges")],
-}
+_PACK = {"chemistry_name": _LITERAL[tuple(CHEMISTRIES)], "learned": _Learned | None}
 Channel_ = _model("channel", "Channel", Channel)
 _Days = _model("days", "What days are like", Days)
 PARTS: dict[str, Any] = {
     "pack": _model(
         "pack", "Pack", Pack,
-        _PACK, {"chemistry_name": "chemistry"},
-        "reading charged_at flown_at since_balance like air_c own_rate_c stale stale_temperature",
+        _PACK, {"chemistry_name": "chemistry"}, "",
         _fields(
             Reading, {"taken_at": _Moment, "pack_v": float | None},
             {"pack_v": "pack_volts", "cell_v": "cell_volts", "taken_at": "measured_at"}, "",
         ) | {"pack_volts": (_checked(get_type_hints(Reading, include_extras=True)["pack_v"], null=True), None)},
     ),
-    "board": _model("board", "Board", Board, without="parts"),
+    "board": _model("board", "Board", Board),
     "source": _model("source", "Source", Source),
     "supply": _model("supply", "Supply", Supply),
     "charger": _model("charger", "Charger", Charger, {"channels": _TUPLE[Channel_, ...]}),

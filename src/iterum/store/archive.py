@@ -18,8 +18,8 @@ from iterum.core.fields import BadInput, Fault
 from iterum.core.season.moments import is_of_our_time
 from iterum.exchange.faults import place_of
 from iterum.store import tables
-from iterum.store.copies import known_versions
-from iterum.store.tables import Moment
+from iterum.store.columns import Moment
+from iterum.store.versions import ARCHIVES
 
 FORMAT = "iterum-archive"
 MAX_BYTES, MOST_FAULTS = 200_000_000, 50
@@ -84,8 +84,7 @@ def schema() -> dict[str, Any]:
 
 def lines_of(connection: Connection, now: datetime) -> Iterator[str]:
     """Every row, a line each, what a row refers to before it."""
-    version = connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar_one()
-    yield _line({"format": FORMAT, "version": version, "made_at": now.astimezone(UTC).isoformat()})
+    yield _line({"format": FORMAT, "version": ARCHIVES[0], "made_at": now.astimezone(UTC).isoformat()})
     for table in KEPT:
         for row in connection.execute(select(table).order_by(*table.primary_key.columns)):
             values = {name: _plain(value) for name, value in row._mapping.items() if value is not None}
@@ -150,7 +149,7 @@ def _read_head(line: str) -> None:
     head = _document(1, line, [])
     if head is None or head.get("format") != FORMAT:
         raise BadInput([Fault("line 1", f'is no archive of Iterum; it begins with {{"format":"{FORMAT}"}}')])
-    if head.get("version") not in known_versions():
+    if head.get("version") not in ARCHIVES:
         raise BadInput([Fault("line 1", "was written by a newer Iterum; take it in with that one")])
 
 

@@ -6,13 +6,10 @@ SQLite's own backup makes them, so that a copy is of one moment, whoever writes 
 import sqlite3
 from contextlib import closing
 from datetime import UTC, date, datetime
-from functools import cache
 from pathlib import Path
 
-from alembic.config import Config
-from alembic.script import ScriptDirectory
-
-from iterum.store.troubles import StoreTrouble, newer, trouble_of
+from iterum.store.troubles import StoreTrouble, trouble_of
+from iterum.store.versions import refuse_other, version_of
 
 KEPT = 14
 """Daily copies that are kept, the newest."""
@@ -52,13 +49,12 @@ def check(path: Path) -> None:
     try:
         with closing(_looked_at(path)) as database:
             told = database.execute("PRAGMA quick_check(1)").fetchone()
-            row = database.execute("SELECT version_num FROM alembic_version").fetchone()
+            version = version_of(database)
     except sqlite3.Error as error:
         raise trouble_of(error, path) or StoreTrouble(f"{path} cannot be read: {error}.") from error
-    if told is None or told[0] != "ok" or row is None:
+    if told is None or told[0] != "ok" or version is None:
         raise StoreTrouble(f"{path} is damaged. Stop Iterum and bring back a copy: iterum restore COPY.")
-    if row[0] not in known_versions():
-        raise newer(path)
+    refuse_other(path, version)
 
 
 def last_moment(path: Path) -> datetime | None:
@@ -73,17 +69,6 @@ def last_moment(path: Path) -> datetime | None:
         return max((datetime.fromisoformat(text).replace(tzinfo=UTC) for text in told), default=None)
     except (sqlite3.Error, ValueError):
         return None
-
-
-MIGRATIONS_AT = "iterum:store/migrations"
-
-
-@cache
-def known_versions() -> tuple[str, ...]:
-    """The versions that the migrations of this Iterum know, the newest first."""
-    config = Config()
-    config.set_main_option("script_location", MIGRATIONS_AT)
-    return tuple(script.revision for script in ScriptDirectory.from_config(config).walk_revisions())
 
 
 def restore(copy_of: Path, path: Path, now: datetime) -> Path | None:

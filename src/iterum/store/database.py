@@ -7,17 +7,15 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from alembic import command
-from alembic.config import Config
-from alembic.runtime.migration import MigrationContext
 from sqlalchemy import URL, Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError, OperationalError
 
 from iterum.core.reasons import Busy, NotThere
 from iterum.store import undo
-from iterum.store.copies import MIGRATIONS_AT, copy, known_versions
+from iterum.store.copies import copy
 from iterum.store.repository import Repository
-from iterum.store.troubles import newer, trouble_of
+from iterum.store.troubles import trouble_of
+from iterum.store.versions import VERSION, bring_up, lacking, refuse_other, version_of
 
 
 def _set_pragmas(connection: Any, _record: Any) -> None:
@@ -32,27 +30,18 @@ def _set_pragmas(connection: Any, _record: Any) -> None:
 
 def migrate(engine: Engine, path: Path) -> None:
     """Bring the tables to the newest version: all of it or nothing, with a copy made before. Safe on every start."""
-    newest = known_versions()[0]
     with engine.connect() as connection:
-        version = MigrationContext.configure(connection).get_current_revision()
-        connection.rollback()
-        if version == newest:
-            return
-        if version is not None and version not in known_versions():
-            raise newer(path)
+        version = version_of(connection)
         if version is not None:
-            copy(path, path.with_name(f"{path.stem}.before-{newest}{path.suffix}"))
-        connection.exec_driver_sql("PRAGMA foreign_keys = OFF")  # tables are made anew and renamed on the way
+            refuse_other(path, version)
+        if version == VERSION and not any(lacking(connection)):
+            return
+        if version is not None:
+            copy(path, path.with_name(f"{path.stem}.before-{VERSION}{path.suffix}"))
+        connection.rollback()
         connection.exec_driver_sql("BEGIN IMMEDIATE")
-        config = Config(attributes={"connection": connection})
-        config.set_main_option("script_location", MIGRATIONS_AT)
-        command.upgrade(config, "head")
-        broken = connection.exec_driver_sql("PRAGMA foreign_key_check").all()
-        if broken:
-            connection.rollback()
-            raise RuntimeError(f"{path.name} was not brought to version {newest}: {len(broken)} rows would lose theirs")
+        bring_up(connection)
         connection.commit()
-        connection.exec_driver_sql("PRAGMA foreign_keys = ON")
 
 
 class TakenAlready(Exception):

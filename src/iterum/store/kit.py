@@ -1,7 +1,6 @@
 """Kit, and what its sources still hold, in and out of the tables."""
 
 from collections.abc import Sequence
-from dataclasses import fields, replace
 from typing import Any
 
 from sqlalchemy import Row, Table, delete, insert, select, update
@@ -10,7 +9,8 @@ from iterum.core.reasons import NotThere
 from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.things.ledger import Entry, EntryKind
 from iterum.store import tables
-from iterum.store.rows import Rows, TagTaken, made, values_of
+from iterum.store.columns import made, values_of
+from iterum.store.rows import Rows, TagTaken
 
 KitItem = Board | Charger | Supply | Source
 
@@ -34,10 +34,11 @@ class KitRepository(Rows):
         return Kit(
             boards=tuple(made(Board, row) for row in self._kit_rows(tables.boards, retired)),
             chargers=tuple(
-                _charger(row, channels.get(row.key, ())) for row in self._kit_rows(tables.chargers, retired)
+                made(Charger, row, channels=tuple(channels.get(row.key, ())))
+                for row in self._kit_rows(tables.chargers, retired)
             ),
             supplies=tuple(made(Supply, row) for row in self._kit_rows(tables.supplies, retired)),
-            sources=tuple(_source(row) for row in self._kit_rows(tables.sources, retired)),
+            sources=tuple(made(Source, row) for row in self._kit_rows(tables.sources, retired)),
         )
 
     def _kit_rows(self, table: Table, retired: bool) -> Sequence[Row[Any]]:
@@ -53,10 +54,6 @@ class KitRepository(Rows):
         channels = item.channels if isinstance(item, Charger) else ()
         self._refuse_taken({item.id, *(channel.id for channel in channels)}, table, known_as)
         values = values_of(item, table)
-        if isinstance(item, Source):
-            values["quiet_hours"] = [list(pair) for pair in item.quiet_hours]
-        if isinstance(item, Charger):
-            values["power_by_input_v"] = [list(pair) for pair in item.power_by_input_v]
         key = self._save(table, values, known_as)
         if isinstance(item, Charger):
             self._save_channels(key, item.channels)
@@ -132,13 +129,3 @@ class KitRepository(Rows):
         values = {name: value for name, value in vars(entry).items() if name != "key"}
         self._connection.execute(insert(table).values({**values, "kind": entry.kind.value}))
 
-
-def _source(row: Row[Any]) -> Source:
-    return replace(made(Source, row), quiet_hours=tuple((low, high) for low, high in row.quiet_hours))
-
-
-def _charger(row: Row[Any], channels: Sequence[Channel]) -> Charger:
-    names = {field.name for field in fields(Charger)}
-    values = {name: value for name, value in row._mapping.items() if name in names}
-    pairs = tuple((float(volts), float(watts)) for volts, watts in row.power_by_input_v)
-    return Charger(**(values | {"power_by_input_v": pairs, "channels": tuple(channels)}))

@@ -1,7 +1,7 @@
 """Core objects in and out of the tables. Every method runs inside the transaction it was given."""
 
 from collections.abc import Hashable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
@@ -13,23 +13,21 @@ from iterum.core.season.health import ChargeRecord
 from iterum.core.season.records import KeptReading
 from iterum.core.things.choice import Choice
 from iterum.core.things.curve import Learned
-from iterum.core.things.packs import Condition, Pack, Reading, charged_since
+from iterum.core.things.packs import Pack, Reading, charged_since
 from iterum.core.things.session import Wish
 from iterum.store import tables
 from iterum.store.archive import Line, lines_of
+from iterum.store.columns import kept_by_log, made, values_of
 from iterum.store.documents import from_document, to_document
 from iterum.store.kit import KIT_TABLES, KitRepository
 from iterum.store.merge import Merge, Taken
 from iterum.store.phones import PhoneRepository
 from iterum.store.remembered import remembered
-from iterum.store.rows import values_of
 from iterum.store.runs import RunRepository
 from iterum.store.undo import Done, Undone, acts, brought, tags_in, undo
 
 AFTER = "after charge"
 """Origin of a reading that was taken when a batch came off."""
-
-_PACK_FIELDS = frozenset(field.name for field in fields(Pack))
 
 
 @dataclass(frozen=True)
@@ -94,18 +92,9 @@ class Repository(KitRepository):
 
     def save_pack(self, pack: Pack, known_as: str | None = None) -> None:
         """Add a pack, or change the one `known_as` that tag. Its reading is not touched. Raises TagTaken, NotThere."""
-        values = values_of(pack, tables.packs) | {
-            "condition": pack.condition.value,
-            "resistance_mohm": list(pack.resistance_mohm),
-        }
-        for name in (
-            "charged_at",
-            "charged_full",
-            "since_balance",
-            "learned",
-        ):  # what happened to a pack is not changed with its label
-            del values[name]
-        self._save(tables.packs, values, known_as)
+        values, by_log = values_of(pack, tables.packs), kept_by_log(Pack)
+        label = {name: value for name, value in values.items() if name not in by_log}
+        self._save(tables.packs, label, known_as)
 
     def on_charger(self, pack_ids: Sequence[str], at: datetime) -> None:
         """Note that packs are, or were just now, on a charger."""
@@ -285,14 +274,13 @@ class Repository(KitRepository):
     def wishes(self) -> tuple[Wish, ...]:
         """What is wanted full, by when."""
         rows = self._rows(select(tables.wishes).order_by(tables.wishes.c.key))
-        names = [field.name for field in fields(Wish)]
-        return tuple(Wish(**{name: row._mapping[name] for name in names}) for row in rows)
+        return tuple(made(Wish, row) for row in rows)
 
     def set_wishes(self, wishes: Sequence[Wish]) -> None:
         """Replace what is wanted."""
         self._connection.execute(delete(tables.wishes))
         for wish in wishes:
-            self._connection.execute(insert(tables.wishes).values(vars(wish)))
+            self._connection.execute(insert(tables.wishes).values(values_of(wish, tables.wishes)))
 
     def starts_at(self) -> datetime | None:
         """The moment from which the minutes of wishes count."""
@@ -393,26 +381,16 @@ def _reading(row: Row[Any]) -> Reading:
     return Reading(row.pack_v, tuple(row.cell_v), row.taken_at, row.temperature_c)
 
 
-def _learned(row: Row[Any]) -> Learned | None:
-    """What its charges taught it; what makes no sense is left aside, for the log still has the charges."""
-    try:
-        return from_document(Learned, row.learned) if row.learned else None
-    except ValueError:
-        return None
-
-
 def _pack(row: Row[Any], read: Row[Any] | None, flown_at: datetime | None) -> Pack:
     """A pack with its reading, unless it was charged or flown since."""
     read_at = None if read is None else read.taken_at or read.entered_at
     since = charged_since(row.charged_at, read_at, read is not None and read.origin == AFTER)
     known = [moment for moment in (read_at, row.charged_at) if moment is not None]
     flew = flown_at is not None and all(moment < flown_at for moment in known)
-    values = {name: value for name, value in row._mapping.items() if name in _PACK_FIELDS}
-    values |= {"condition": Condition(row.condition), "resistance_mohm": tuple(row.resistance_mohm)}
-    values |= {
-        "reading": None if since or flew or read is None else replace(_reading(read), taken_at=read_at),
-        "charged_at": row.charged_at if since and not flew else None,
-        "flown_at": flown_at if flew else None,
-        "learned": _learned(row),
-    }
-    return Pack(**values)
+    return made(
+        Pack,
+        row,
+        reading=None if since or flew or read is None else replace(_reading(read), taken_at=read_at),
+        charged_at=row.charged_at if since and not flew else None,
+        flown_at=flown_at if flew else None,
+    )

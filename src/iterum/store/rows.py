@@ -1,15 +1,12 @@
 """Rows of tables for core objects, within one transaction."""
 
 from collections.abc import Hashable, Mapping, Sequence
-from dataclasses import fields
-from typing import Any, TypeVar, cast
+from typing import Any
 
 from sqlalchemy import Connection, Row, Table, insert, update
 from sqlalchemy.exc import IntegrityError
 
 from iterum.core.reasons import NotThere
-
-_Made = TypeVar("_Made")
 
 
 class TagTaken(ValueError):
@@ -18,17 +15,6 @@ class TagTaken(ValueError):
     def __init__(self, tag: str) -> None:
         super().__init__(f"{tag!r} is used already")
         self.tag = tag
-
-
-def values_of(item: Any, table: Table) -> dict[str, Any]:
-    """The fields of a core object that are columns of a table."""
-    return {name: getattr(item, name) for name in (field.name for field in fields(item)) if name in table.c}
-
-
-def made(kind: type[_Made], row: Row[Any]) -> _Made:
-    """A core object of this kind from the columns that are its fields."""
-    names = {field.name for field in fields(cast(Any, kind))}
-    return kind(**{name: value for name, value in row._mapping.items() if name in names})
 
 
 class Rows:

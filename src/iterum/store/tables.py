@@ -1,6 +1,5 @@
 """The tables. Quantities carry their unit in the column name, as everywhere else."""
 
-from datetime import UTC, datetime
 from typing import Any
 
 from sqlalchemy import (
@@ -8,7 +7,6 @@ from sqlalchemy import (
     Boolean,
     CheckConstraint,
     Column,
-    DateTime,
     Float,
     ForeignKey,
     Integer,
@@ -17,8 +15,11 @@ from sqlalchemy import (
     Table,
     false,
 )
-from sqlalchemy.engine import Dialect
-from sqlalchemy.types import TypeDecorator
+
+from iterum.core.things.kit import Board, Channel, Charger, Source, Supply
+from iterum.core.things.packs import Pack
+from iterum.core.things.session import Wish
+from iterum.store.columns import Moment, columns_of
 
 metadata = MetaData(
     naming_convention={
@@ -29,64 +30,17 @@ metadata = MetaData(
 )
 
 
-class Moment(TypeDecorator[datetime]):
-    """A moment, kept in UTC. A time without a zone is taken as this machine's local time."""
-
-    impl = DateTime
-    cache_ok = True
-
-    def process_bind_param(self, value: datetime | None, dialect: Dialect) -> datetime | None:  # noqa: ARG002
-        """To UTC, without its zone, as SQLite keeps it."""
-        return None if value is None else value.astimezone(UTC).replace(tzinfo=None)
-
-    def process_result_value(self, value: Any | None, dialect: Dialect) -> datetime | None:  # noqa: ARG002
-        """Back to a moment in UTC."""
-        return None if value is None else value.replace(tzinfo=UTC)
-
-
 def _number(name: str) -> Column[Any]:
     return Column(name, Float)
 
 
-def _common() -> list[Column[Any]]:
-    """What every stored thing has: a key, its tag, a name, and when it was retired (kept, so that it can come back)."""
-    return [
-        Column("key", Integer, primary_key=True),
-        Column("id", String, nullable=False, unique=True),
-        Column("name", String),
-        Column("note", String),
-        Column("retired_at", Moment),
-    ]
+def _of(kind: type, *more: Column[Any]) -> list[Column[Any]]:
+    """What is kept of a thing that has a tag: a key, its fields, and when it was retired (it can come back)."""
+    return [Column("key", Integer, primary_key=True), *columns_of(kind), Column("retired_at", Moment), *more]
 
 
-packs = Table(
-    "packs",
-    metadata,
-    *_common(),
-    Column("chemistry_name", String, nullable=False),
-    Column("cells", Integer, CheckConstraint("cells between 1 and 14"), nullable=False),
-    Column("capacity_mah", Float, CheckConstraint("capacity_mah > 0"), nullable=False),
-    _number("max_charge_c"),
-    _number("discharge_c"),
-    _number("capacity_now_mah"),
-    Column("connector", String),
-    Column("condition", String, nullable=False),
-    Column("resistance_mohm", JSON, nullable=False),
-    Column("cycles", Integer),
-    Column("bought_on", String),
-    Column("timer_s", Integer),
-    # When it was last on a charger: a reading from before says nothing any more.
-    Column("charged_at", Moment),
-    Column("charged_full", Boolean, nullable=False, server_default=false()),
-    Column("cells_confirmed", Boolean, nullable=False, server_default=false()),
-    Column("pins", Integer),
-    Column("chemistry_confirmed", Boolean, nullable=False, server_default=false()),
-    Column("memory", Integer),
-    Column("since_balance", Integer, nullable=False, server_default="0"),
-    # What the charges that it had alone taught of it, by those since the moment it was told to forget.
-    Column("learned", JSON(none_as_null=True)),
-    Column("learns_from", Moment),
-)
+# `learns_from` : only charges since this moment count; it was told to forget those before.
+packs = Table("packs", metadata, *_of(Pack, Column("learns_from", Moment)))
 
 readings = Table(
     "readings",
@@ -102,35 +56,10 @@ readings = Table(
     Column("corrects_key", ForeignKey("readings.key"), index=True),
 )
 
-boards = Table(
-    "boards",
-    metadata,
-    *_common(),
-    Column("ports", Integer, CheckConstraint("ports > 0"), nullable=False),
-    Column("min_cells", Integer, nullable=False),
-    Column("max_cells", Integer, nullable=False),
-    _number("max_current_a"),
-    _number("port_fuse_a"),
-    _number("fuse_a"),
-    Column("lead_mohm", Float, nullable=False),
-    Column("connector", String),
-    Column("chains_to", String),
-)
-
-chargers = Table(
-    "chargers",
-    metadata,
-    *_common(),
-    Column("fed_by", String),
-    Column("efficiency", Float, nullable=False),
-    _number("total_power_w"),
-    _number("input_min_v"),
-    _number("input_max_v"),
-    _number("max_input_current_a"),
-    Column("power_by_input_v", JSON, nullable=False),
-    _number("mains_power_w"),
-    Column("failed", Boolean, nullable=False, server_default=false()),
-)
+boards = Table("boards", metadata, *_of(Board))
+chargers = Table("chargers", metadata, *_of(Charger))
+supplies = Table("supplies", metadata, *_of(Supply))
+sources = Table("sources", metadata, *_of(Source))
 
 channels = Table(
     "channels",
@@ -138,46 +67,9 @@ channels = Table(
     Column("key", Integer, primary_key=True),
     Column("charger_key", ForeignKey("chargers.key", ondelete="CASCADE"), nullable=False, index=True),
     Column("position", Integer, nullable=False),
-    Column("id", String, nullable=False, unique=True),
-    Column("name", String),
-    Column("max_current_a", Float, nullable=False),
-    Column("max_power_w", Float, nullable=False),
-    Column("min_current_a", Float, nullable=False),
-    Column("current_step_a", Float, nullable=False),
-    Column("min_cells", Integer, nullable=False),
-    Column("max_cells", Integer, nullable=False),
-    _number("discharge_power_w"),
-    _number("discharge_current_a"),
-    Column("capacity_step_mah", Float, nullable=False),
-    Column("fixed_current", Boolean, nullable=False, server_default=false()),
+    *columns_of(Channel),
     # A channel taken off its charger is kept, so that it can be put back.
     Column("removed", Boolean, nullable=False, default=False),
-)
-
-supplies = Table(
-    "supplies",
-    metadata,
-    *_common(),
-    Column("fed_by", String),
-    Column("max_power_w", Float, nullable=False),
-    _number("output_v"),
-    Column("efficiency", Float, nullable=False),
-)
-
-sources = Table(
-    "sources",
-    metadata,
-    *_common(),
-    _number("voltage_v"),
-    _number("max_current_a"),
-    _number("max_power_w"),
-    _number("energy_wh"),
-    _number("usable_fraction"),
-    Column("quiet_hours", JSON, nullable=False, default=list),
-    Column("falls_back", Boolean, nullable=False, server_default=false()),
-    Column("chemistry", String),
-    Column("cells", Integer),
-    _number("stop_v"),
 )
 
 house_rules = Table(
@@ -188,21 +80,7 @@ house_rules = Table(
     Column("values", JSON, nullable=False),
 )
 
-wishes = Table(
-    "wishes",
-    metadata,
-    Column("key", Integer, primary_key=True),
-    Column("count", Integer, nullable=False),
-    Column("family", String, nullable=False),
-    Column("at_min", Float, nullable=False),
-    Column("name", String),
-    _number("fly_min"),
-    Column("rest_min", Float, nullable=False),
-    Column("used_fraction", Float, nullable=False),
-    _number("need_fraction"),
-    Column("spare", Integer),
-    Column("value", Float, nullable=False),
-)
+wishes = Table("wishes", metadata, Column("key", Integer, primary_key=True), *columns_of(Wish))
 
 hand_moves = Table(
     "hand_moves",

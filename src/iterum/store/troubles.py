@@ -10,6 +10,7 @@ class StoreTrouble(RuntimeError):
     """The database cannot be used, or could not be written to; says why, and what to do. Nothing was half saved."""
 
 
+NOT_OURS = "{name} is no database of Iterum, or is damaged. Bring back a copy: iterum restore COPY."
 _BY_TEXT = (
     ("disk is full", "The disk is full. Make room, then save again."),
     ("disk i/o error", "The disk does not take what is written to it. Save elsewhere, and look at the disk."),
@@ -18,8 +19,8 @@ _BY_TEXT = (
     ("unable to open", "{name} cannot be opened. Look whether its folder is there and may be written to."),
     ("locked", "Another program holds {name}. Close it, then save again."),
     ("malformed", "{name} is damaged. Stop Iterum and bring back a copy: iterum restore COPY."),
-    ("not a database", "{name} is no database of Iterum, or is damaged. Bring back a copy: iterum restore COPY."),
-    ("no such table", "{name} is no database of Iterum, or is damaged. Bring back a copy: iterum restore COPY."),
+    ("not a database", NOT_OURS),
+    ("no such table", NOT_OURS),
 )
 
 
@@ -37,4 +38,17 @@ def newer(path: Path) -> StoreTrouble:
     """It was written by a later version."""
     return StoreTrouble(
         f"{path} was written by a newer Iterum. Start that one, or bring back a copy from before: iterum restore COPY."
+    )
+
+
+def not_ours(path: Path) -> StoreTrouble:
+    """It was made by something else."""
+    return StoreTrouble(NOT_OURS.format(name=path))
+
+
+def older(path: Path) -> StoreTrouble:
+    """It is from before Iterum was released."""
+    return StoreTrouble(
+        f"{path} is of a trial version that this Iterum does not read any more. Start that one, write an archive with "
+        "it (iterum archive), and take the archive in here (iterum merge)."
     )

@@ -51,4 +51,3 @@ def to_standard_error() -> None:
     handler.setFormatter(ShortLines("%(asctime)s %(name)s %(levelname)s %(message)s"))
     handler.addFilter(FewLines())
     logging.basicConfig(level=logging.INFO, handlers=[handler])
-    logging.getLogger("alembic").setLevel(logging.WARNING)  # how a database came to its form concerns nobody here

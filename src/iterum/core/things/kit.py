@@ -7,7 +7,7 @@ from typing import Annotated, TypeVar
 
 from annotated_types import Ge, Gt, Le, Len
 
-from iterum.core.fields import Checked, Name, Named, Note, Says, Tag
+from iterum.core.fields import Checked, Kept, Name, Named, Note, Says, Tag
 from iterum.core.quantities import at_most
 from iterum.core.things.chemistry import MAX_CELLS
 
@@ -81,7 +81,7 @@ class Board(Checked):
     ] = None
     name: Name = None
     note: Note = None
-    parts: tuple["Board", ...] = ()
+    parts: Annotated[tuple["Board", ...], Kept.ELSEWHERE] = ()
 
     def __post_init__(self) -> None:
         """A chain is as long as its boards make it; they were seen by themselves."""
@@ -153,7 +153,7 @@ class Charger(Checked):
     """
 
     id: Tag
-    channels: Annotated[tuple[Channel, ...], Len(1, 16), Says("Channels")]
+    channels: Annotated[tuple[Channel, ...], Len(1, 16), Says("Channels"), Kept.ELSEWHERE]
     fed_by: Annotated[Named, Says("Fed by", help="A supply or a source. Empty or mains: mains without a limit.")] = None
     efficiency: Annotated[float, Gt(0), Le(1), Says("Efficiency, between its input and the packs")] = 0.85
     total_power_w: Annotated[float | None, Gt(0), Le(20000), Says("Watts of all channels together", "W")] = None
@@ -266,7 +266,9 @@ class Source(Checked):
         Le(1),
         Says("Part of it that may be taken", help="Empty: 0.8 of a lithium source, 0.5 of lead, else all."),
     ] = None
-    taken_wh: Annotated[float, Ge(0), Le(1000000), Says("Taken from it since it was filled", "Wh")] = 0.0
+    taken_wh: Annotated[
+        float, Ge(0), Le(1000000), Says("Taken from it since it was filled", "Wh"), Kept.ELSEWHERE
+    ] = 0.0
     quiet_hours: Annotated[
         tuple[
             tuple[

@@ -8,7 +8,7 @@ from typing import Annotated
 
 from annotated_types import Ge, Gt, Le, Len
 
-from iterum.core.fields import Checked, Fault, Name, Named, Note, Says, Tag
+from iterum.core.fields import Checked, Fault, Kept, Name, Named, Note, Says, Tag
 from iterum.core.things.chemistry import CHEMISTRIES, MAX_CELLS, Chemistry
 from iterum.core.things.curve import (
     Curve,
@@ -104,15 +104,16 @@ class Pack(Checked):
     ] = ()
     connector: Annotated[Named, Says("Connector")] = None
     condition: Annotated[Condition, Says("Condition")] = Condition.OK
-    reading: Reading | None = None
-    charged_at: datetime | None = None
-    flown_at: datetime | None = None
+    reading: Annotated[Reading | None, Kept.ELSEWHERE] = None
+    charged_at: Annotated[datetime | None, Kept.BY_LOG] = None
+    flown_at: Annotated[datetime | None, Kept.ELSEWHERE] = None
     charged_full: Annotated[
         bool,
         Says(
             "Full by its last charge",
             help="For nickel, whose volts do not tell: the charge ended by its drop, and it was warm.",
         ),
+        Kept.BY_LOG,
     ] = False
     cells_confirmed: Annotated[
         bool,
@@ -149,13 +150,13 @@ class Pack(Checked):
     memory: Annotated[
         int | None, Ge(1), Le(99), Says("Memory number", help="Under which the charger keeps its settings for it.")
     ] = None
-    since_balance: int = 0
-    own_rate_c: float | None = None
-    stale: bool = False
-    stale_temperature: bool = False
-    learned: Learned | None = None
-    like: tuple[KnownPoint, ...] = ()
-    air_c: float | None = None
+    since_balance: Annotated[int, Kept.BY_LOG] = 0
+    own_rate_c: Annotated[float | None, Kept.ELSEWHERE] = None
+    stale: Annotated[bool, Kept.ELSEWHERE] = False
+    stale_temperature: Annotated[bool, Kept.ELSEWHERE] = False
+    learned: Annotated[Learned | None, Says("Learned from its charges"), Kept.BY_LOG] = None
+    like: Annotated[tuple[KnownPoint, ...], Kept.ELSEWHERE] = ()
+    air_c: Annotated[float | None, Kept.ELSEWHERE] = None
     name: Name = None
     note: Note = None
 
