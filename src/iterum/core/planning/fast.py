@@ -286,9 +286,10 @@ MANY = 100
 """Packs from which on fewer ways to start are tried: each takes a quarter of a second then."""
 
 
-def is_fast(problem: Problem) -> bool:
-    """Whether the compiled search can plan it: batches as `Problem` knows them, each pack charged once."""
-    plain = problem.rounds or problem.not_before or type(problem) is not Problem
+def is_fast(problem: Problem, prefer: Prefer = Prefer.SOONEST) -> bool:
+    """Whether the compiled search can plan it: batches as `Problem` knows them, each pack charged once, and a
+    preference that it knows."""
+    plain = prefer not in PREFERS or problem.rounds or problem.not_before or type(problem) is not Problem
     return not plain and bool(problem.packs and problem.machines) and is_ready()
 
 

@@ -343,6 +343,6 @@ def _search(
     """The search that fits a problem."""
     if problem.day is not None and problem.day.heats:
         return DaySearch(problem, prefer, seed, start)
-    if is_fast(problem):
+    if is_fast(problem, prefer):
         return FastSearch(problem, prefer, seed, start, threads)
     return Search(problem, prefer, seed, start)

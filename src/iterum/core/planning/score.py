@@ -17,6 +17,19 @@ class Prefer(StrEnum):
     FEWEST_VISITS = "fewest-visits"
     STEADIEST = "steadiest"
 
+    @property
+    def words(self) -> str:
+        """What a person who chooses it reads."""
+        return PREFERENCES[self]
+
+
+PREFERENCES = {
+    Prefer.SOONEST: "All full soonest",
+    Prefer.GENTLEST: "Gentlest on the packs",
+    Prefer.FEWEST_VISITS: "Fewest visits to the bench",
+    Prefer.STEADIEST: "Surest to meet the heats",
+}
+
 
 @dataclass(frozen=True, order=True)
 class Score:

@@ -291,23 +291,23 @@ def _input(line: Line) -> tuple[float | None, float] | None:
 
 
 def _watts(line: Line, channels: int) -> Watts:
-    places, volts = line.numbers("w", "kw"), line.numbers("v")
+    places, volts = line.numbers("w"), line.numbers("v")
     found = Watts([])
     for watt, volt in _pairs(line, places, volts):
-        found.by_input.append((line.value(volt), _w(line, watt)))
+        found.by_input.append((line.value(volt), line.value(watt)))
         between = range(min(watt, volt), max(watt, volt))
         line.take(watt, volt, *(there for there in between if line.says(there, "at", "on", "from", "with", *INPUT)))
     loose: list[int] = []
     for place in (place for place in places if line.is_free(place)):
         ac, dc = _named(line, place, AC), _named(line, place, DC)
         if _each(line, place):
-            found.each_w = _w(line, place)
+            found.each_w = line.value(place)
             line.take(place, *(there for there in range(place + 1, place + 4) if line.says(there, *EACH, "a")))
         elif ac is not None:
-            found.mains_w = _w(line, place)
+            found.mains_w = line.value(place)
             line.take(place, ac)
         elif dc is not None:
-            found.total_w = _w(line, place)
+            found.total_w = line.value(place)
             line.take(place, dc)
         else:
             loose.append(place)
@@ -319,7 +319,7 @@ def _watts(line: Line, channels: int) -> Watts:
 
 def _named(line: Line, place: int, words: tuple[str, ...]) -> int | None:
     """The word that says on what these watts are: all of a line stand behind their watts, or all before."""
-    first_watts = next(at for at, token in enumerate(line.tokens) if token.unit in ("w", "kw"))
+    first_watts = next(at for at, token in enumerate(line.tokens) if token.unit == "w")
     first_word = next((at for at in range(len(line.tokens)) if line.says(at, *AC, *DC)), first_watts)
     alone = sum(line.says(at, *AC, *DC) for at in range(len(line.tokens))) == 1
     sides = (1, -1) if alone else (1,) if first_watts < first_word else (-1,)
@@ -334,7 +334,7 @@ def _named(line: Line, place: int, words: tuple[str, ...]) -> int | None:
 
 def _loose_watts(line: Line, loose: list[int], channels: int, found: Watts) -> None:
     """Watts without a word beside them: of a channel where a count stands before, else of all."""
-    values = sorted({_w(line, place) for place in loose})
+    values = sorted({line.value(place) for place in loose})
     counted = any(line.tokens[place - 1].kind is Kind.COUNT for place in loose if place)
     if len(values) == 1 and counted and channels > 1 and found.each_w is None:
         found.each_w = values[0]
@@ -382,10 +382,6 @@ def _pairs(line: Line, watts: list[int], volts: list[int]) -> list[tuple[int, in
     return [(watt, volt) for watt, volt, _ in chosen]
 
 
-def _w(line: Line, place: int) -> float:
-    return line.value(place) * (1000 if line.tokens[place].unit == "kw" else 1)
-
-
 def _input_word(line: Line, place: int) -> int | None:
     """The word "input" before amps, or directly behind them: what it draws is never what it gives."""
     for there in range(place - 1, max(place - 4, -1), -1):
@@ -403,8 +399,8 @@ def _amps(line: Line) -> tuple[float | None, float | None]:
     """(fewest, most) amps of a channel; the step, and those at the input, are taken first."""
     low: float | None = None
     high: list[float] = []
-    for place in line.numbers("a", "ma"):
-        value = line.value(place) / (1000 if line.tokens[place].unit == "ma" else 1)
+    for place in line.numbers("a"):
+        value = line.value(place)
         step, least = line.beside(place, *STEP), line.beside(place, *LEAST)
         into = _input_word(line, place)
         each = [there for there in range(place + 1, place + 4) if line.says(there, *EACH, "a", "max")]

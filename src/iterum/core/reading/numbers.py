@@ -4,8 +4,13 @@ import re
 
 from iterum.core.reading.tokens import THOUSANDS, Kind, settled, tokens_of
 
-SCALES = {("ah", "mah"): 1000.0, ("mah", "ah"): 0.001, ("kw", "w"): 1000.0, ("kwh", "wh"): 1000.0, ("ma", "a"): 0.001,
-          ("mv", "v"): 0.001, ("h", "min"): 60.0, ("min", "s"): 60.0}  # fmt: skip
+SCALES = {
+    ("ah", "mah"): 1000.0,
+    ("mah", "ah"): 0.001,
+    ("mv", "v"): 0.001,
+    ("h", "min"): 60.0,
+    ("min", "s"): 60.0,
+}
 COUNTS = ("s", "ports", "packs", "channels", "cycles")
 """What stands behind a bare count, as in 4S or 6 ports."""
 FIELD_UNITS = {"mω": "mohm", "°c": "deg"}

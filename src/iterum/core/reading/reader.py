@@ -41,7 +41,7 @@ def kind_of(text: str, asked: str) -> str:
         or ("" in units and asked != "board")
         or any(token.kind is Kind.SIZE or (token.kind is Kind.WORD and token.word in named) for token in line.tokens)
     )
-    holds, drives = units & {"mah", "ah", "wh", "kwh"}, units & {"w", "kw", "a"}
+    holds, drives = units & {"mah", "ah", "wh"}, units & {"w", "a"}
     signs = (
         (
             "charger",
@@ -52,7 +52,7 @@ def kind_of(text: str, asked: str) -> str:
         ("supply", bool(line.words("inverter*", "adapter", "adaptor", "psu", "brick", "supply"))),
         ("board", "ports" in units and not holds and "w" not in units),
         ("source", bool(line.words(*MAINS)) and not units - {""}),
-        ("source", bool(units & {"wh", "kwh"}) and not (asked == "pack" and "s" in units)),
+        ("source", "wh" in units and not (asked == "pack" and "s" in units)),
         ("source", "ah" in units and "s" not in units and asked != "pack"),
         ("charger", {"w", "a"} <= units and not holds and "v" not in units),
         ("pack", asked == "source" and {"c", "s"} <= units and not drives),

@@ -35,7 +35,7 @@ def read_source(text: str) -> Told:
     """
     line = Line(text)
     low_volts = [place for place in line.numbers("v") if line.value(place) < AC_V]
-    if line.words(*MAINS) and not line.numbers("wh", "kwh", "ah", "mah") and not low_volts:
+    if line.words(*MAINS) and not line.numbers("wh", "ah", "mah") and not low_volts:
         line.take(*line.words(*MAINS, "power", "outlet", "ac"), *line.numbers("v", "hz"))
         line.mean("means_mains")
         return line.told("mains")
@@ -78,9 +78,9 @@ def read_source(text: str) -> Told:
     _cranking(line, chemistry)
     volts = [line.value(place) for place in line.numbers("v")]
     amp_hours, wh = _stored(line, bank, cells)
-    amps = [line.value(place) / (1000 if line.tokens[place].unit == "ma" else 1) for place in line.numbers("a", "ma")]
-    watts = [line.value(place) * (1000 if line.tokens[place].unit == "kw" else 1) for place in line.numbers("w", "kw")]
-    line.take(*line.numbers("v"), *line.numbers("a", "ma"), *line.numbers("w", "kw"))
+    amps = [line.value(place) for place in line.numbers("a")]
+    watts = [line.value(place) for place in line.numbers("w")]
+    line.take(*line.numbers("v"), *line.numbers("a"), *line.numbers("w"))
     bank = bank or (
         amp_hours is not None
         and amp_hours[1] == "mah"
@@ -114,8 +114,8 @@ def _one(line: Line, unit: str) -> int | None:
 def _stored(line: Line, bank: bool, cells: int | None) -> tuple[tuple[float, str] | None, float | None]:
     """((Ah, the unit it was said in), Wh) of one device."""
     wh = None
-    for place in line.numbers("wh", "kwh"):
-        value = line.value(place, "wh") if line.tokens[place].unit == "wh" else 1000 * line.value(place)
+    for place in line.numbers("wh"):
+        value = line.value(place)
         wh = value if wh is None else min(wh, value)
         line.take(place)
     held: tuple[float, str] | None = None

@@ -22,10 +22,10 @@ def read_supply(text: str) -> Told:
             )
             line.mean("means_ac_input", place, low_v=token.low or token.value, high_v=token.value)
     volts = sorted({line.value(place) for place in line.numbers("v")})
-    amps = [line.value(place) / (1000 if line.tokens[place].unit == "ma" else 1) for place in line.numbers("a", "ma")]
-    watts = [line.value(place) * (1000 if line.tokens[place].unit == "kw" else 1) for place in line.numbers("w", "kw")]
+    amps = [line.value(place) for place in line.numbers("a")]
+    watts = [line.value(place) for place in line.numbers("w")]
     parts = [line.value(place) / 100 for place in line.numbers("%")]
-    line.take(*line.numbers("v"), *line.numbers("a", "ma"), *line.numbers("w", "kw"), *line.numbers("%"))
+    line.take(*line.numbers("v"), *line.numbers("a"), *line.numbers("w"), *line.numbers("%"))
     inverter = line.words("inverter*")
     line.take(
         *inverter,

@@ -52,6 +52,8 @@ _UNITS = {
     "years": "years?|yrs?",
     "cycles": "cycles",
 }
+SCALED = {"kwh": ("wh", 1000.0), "kw": ("w", 1000.0), "ma": ("a", 0.001)}
+"""Units that are only others in large or in small: a token has the other one, and its figure times the factor."""
 _UNIT = re.compile(
     r"\s*-?(?:"
     + "|".join(f"(?P<{name if name != '%' else 'percent'}>{words})" for name, words in _UNITS.items())
@@ -194,6 +196,11 @@ def _number(text: str, at: int) -> Token:
         if unit in ("", high_unit) and (high_unit or tight) and high >= value:
             low, value, thousands, unit, end = value, high, high_thousands, high_unit, high_end
     decimals = bool(re.search(r"[.,][0-9]", hit[0]))
+    unit, factor = SCALED.get(unit, (unit, 1.0))
+    if factor != 1:
+        value = round(value * factor, 9)
+        low = None if low is None else round(low * factor, 9)
+        thousands = None if thousands is None else round(thousands * factor, 9)
     return Token(Kind.NUMBER, text[at:end], at, end, value, low, unit, thousands=thousands, decimals=decimals)
 
 

@@ -118,9 +118,7 @@ class Question:
         if len(figures) != 1 or figures[0].low is not None:
             return None
         unit = UNIT_OF.get(self.field.rsplit("_", 1)[-1], "")
-        value = settled(figures[0], unit) * (
-            1000 if figures[0].unit in ("kw", "kwh") or (figures[0].unit, unit) == ("ah", "mah") else 1
-        )
+        value = settled(figures[0], unit) * (1000 if (figures[0].unit, unit) == ("ah", "mah") else 1)
         return {self.field: int(value) if self.field in WHOLE else value}
 
 

@@ -11,7 +11,7 @@ from iterum.core.permit.permit import permits
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.history import Flown
 from iterum.core.planning.record import KeptPlan, PlanRecord
-from iterum.core.planning.score import Prefer
+from iterum.core.planning.score import PREFERENCES, Prefer
 from iterum.core.reasons import NotThere, Unsafe
 from iterum.core.season.agenda import BATCH_LONGEST
 from iterum.core.season.as_it_went import locked, moved, true_batches
@@ -36,12 +36,6 @@ SECONDS = (2.0, 5.0, 20.0)
 COMPARE = "compare"
 AGAIN_S = 3.0
 """How long a plan is looked for that is made again because something happened."""
-PREFERENCES = {
-    Prefer.SOONEST: "All full soonest",
-    Prefer.GENTLEST: "Gentlest on the packs",
-    Prefer.FEWEST_VISITS: "Fewest visits to the bench",
-    Prefer.STEADIEST: "Surest to meet the heats",
-}
 
 
 def _running(job: PlanJob | None) -> PlanJob | None:
@@ -218,7 +212,7 @@ def take() -> AnyResponse:
     for kept in desk().latest_plans():
         if kept.prefer == request.form.get("prefer"):
             desk().keep_plan(kept)
-            flash(f"Taken: {PREFERENCES[Prefer(kept.prefer)].lower()}.")
+            flash(f"Taken: {Prefer(kept.prefer).words.lower()}.")
             return redirect(url_for("plan.page"))
     raise NotThere("plan", "prefer")
 
