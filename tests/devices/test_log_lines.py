@@ -85,7 +85,7 @@ def test_it_is_never_commanded_and_an_address_that_says_too_little_is_mended(tmp
     with pytest.raises(LinkLost, match="cannot be opened"):
         charger.identify()
     assert whole("host:8766") == "line://host:8766"
-    assert set(DRIVERS) == {"line", "log"}
+    assert {"line", "log"} <= set(DRIVERS)
 
 
 def listened(field, path):

@@ -52,7 +52,11 @@ _UNITS = {
     "years": "years?|yrs?",
     "cycles": "cycles",
 }
-SCALED = {"kwh": ("wh", 1000.0), "kw": ("w", 1000.0), "ma": ("a", 0.001)}
+SCALED = {
+    "kwh": ("wh", 1000.0),
+    "kw": ("w", 1000.0),
+    "ma": ("a", 0.001),
+}
 """Units that are only others in large or in small: a token has the other one, and its figure times the factor."""
 _UNIT = re.compile(
     r"\s*-?(?:"
