@@ -22,10 +22,10 @@ def database_options(function: _Function) -> _Function:
     return data(demo(function))
 
 
-def database_in(data: Path | None, demo: bool) -> Path:
-    """The database of a folder; of the user's own without one."""
+def database_in(data: Path | None, demo: bool, meeting: str = "") -> Path:
+    """The database of a folder; of the user's own without one. meeting : which made-up one, where it is the demo."""
     folder = data or platformdirs.user_data_path("iterum")
-    return folder / ("demo.sqlite3" if demo else "iterum.sqlite3")
+    return folder / ("club.sqlite3" if meeting == "club" else "demo.sqlite3" if demo else "iterum.sqlite3")
 
 
 @contextmanager

@@ -18,8 +18,9 @@ from iterum.core.electrical.joining import joining
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import Plan, Progress
 from iterum.core.planning.score import Prefer
+from iterum.core.planning.shares import shares_of
 from iterum.core.things.session import Session
-from iterum.exchange.plan_result import plan_document
+from iterum.exchange.plan_result import plan_document, shares_document
 from iterum.exchange.results import joining_document
 from iterum.services.planning import make_plan
 from iterum.wording import family_label, plain, sentence
@@ -89,6 +90,8 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         document = plan_document(answer.record)
         for batch, told in zip(best.batches, document["batches"], strict=True):
             told["joining"] = _joining(session, batch)
+        if session.pilots:
+            document["pilots"] = shares_document(shares_of(session, best.wanted, best.batches))
         document["seconds"] = round(monotonic() - begun_s, 2)
         print_json(document)
         return
@@ -123,6 +126,11 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         odds = item.odds
         why += f". {odds_words(odds.met, odds.of, odds.packs, odds.cause)}" if odds and item.met else ""
         click.echo(printable(f"{called}: {'met' if item.met else f'only {item.have} by then'}{why}"))
+    if session.pilots:
+        click.echo("\nPilots")
+        table(("pilot", "heats met", "expected", "Wh got", "Wh given"), [
+            (printable(share.pilot), f"{share.met} of {share.asked}", f"{share.expected:.1f}", f"{share.got_wh:.0f}",
+             f"{share.gave_wh:.0f}") for share in shares_of(session, best.wanted, best.batches)])  # fmt: skip
     click.echo("\nWhy")
     table(("batch", "why"), [
         (_named(why.batch), " ".join(sentence(item) for item in why.reasons)) for why in whys])  # fmt: skip

@@ -14,6 +14,7 @@ from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present, printable
 from iterum.cli.folder import database_in, held
 from iterum.cli.share import show
+from iterum.demo import MEETINGS
 from iterum.demo.live import start_bench, start_demo
 from iterum.devices.driver import Refused
 from iterum.devices.drivers import CHECKERS, DRIVERS, charger_at, checker_at, whole
@@ -29,7 +30,13 @@ from iterum.web.serve import serve as run_server
 @command("serve")
 @click.option("--port", default=8765, show_default=True, type=click.IntRange(1, 65535), help="Port on this machine.")
 @click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder of the database.")
-@click.option("--demo", is_flag=True, help="Use the made-up meeting, in a database of its own.")
+@click.option(
+    "--demo",
+    is_flag=False,
+    flag_value="meeting",
+    type=click.Choice(list(MEETINGS)),
+    help="Use a made-up meeting, in a database of its own; club: four pilots at one table.",
+)
 @click.option("--fresh", is_flag=True, help="With --demo: forget what was changed in it and start over.")
 @click.option(
     "--charger",
@@ -51,14 +58,14 @@ from iterum.web.serve import serve as run_server
 )
 @click.option("--share-port", default=PORT, show_default=True, type=click.IntRange(1, 65535), help="Port of that door.")
 def serve(
-    port: int, data: Path | None, demo: bool, fresh: bool, chargers: tuple[str, ...], checker: str | None, speed: float,
-    **share: Any,
+    port: int, data: Path | None, demo: str | None, fresh: bool, chargers: tuple[str, ...], checker: str | None,
+    speed: float, **share: Any,
 ) -> None:  # fmt: skip
     """See `iterum serve --help`."""
     if speed != 1 and not demo:
         click.echo("--speed goes with --demo only: a real charger keeps real time.", err=True)
         sys.exit(BAD_INPUT)
-    database = database_in(data, demo)
+    database = database_in(data, demo is not None, demo or "")
     addresses = [("charger", _address(text, DRIVERS)) for text in chargers]
     addresses += [("checker", _address(checker, CHECKERS))] if checker else []
     _refuse_taken_port(port)
@@ -72,8 +79,8 @@ def serve(
 
 
 def _serve(
-    database: Path, port: int, addresses: list[tuple[str, str]], speed: float, demo: bool, fresh: bool,
-    share: Ask | None,
+    database: Path, port: int, addresses: list[tuple[str, str]], speed: float, demo: str | None,
+    fresh: bool, share: Ask | None,
 ) -> None:  # fmt: skip
     clock = SteadyClock(present, None if demo else last_moment(database), speed=speed)
     bench = None
@@ -81,12 +88,12 @@ def _serve(
         if demo:
             if fresh:
                 _forget(database, clock)
-            bench = start_bench(speed)
-            start_demo(database, clock, bench.port)
+            bench = start_bench(speed, demo)
+            start_demo(database, clock, bench.port, demo)
         elif database.exists():
             check(database)
         click.echo(f"Iterum is at http://{HOST}:{port}/  (data in {database}; Ctrl+C stops it)")
-        run_server(database, port, clock, addresses, speed, share, simulated=demo)
+        run_server(database, port, clock, addresses, speed, share, simulated=demo is not None)
     finally:
         if bench is not None:
             bench.stop()

@@ -10,7 +10,7 @@ from pathlib import Path
 from iterum.core.reasons import Unsafe
 from iterum.core.season.run import Act, State
 from iterum.core.things.choice import Choice
-from iterum.demo import demo_session
+from iterum.demo import demo_file, demo_session
 from iterum.demo.season import charges_before, year_before
 from iterum.devices.driver import LinkLost, Refused
 from iterum.guardian.guardian import Guardian
@@ -24,11 +24,13 @@ FIRST_BATCH = (("L-01", "L-02"), None, "Pocket-1")
 """Packs, board (None: the largest that takes them) and channel of the batch that charges when the demo starts."""
 
 
-def load_demo(store: Store, desk: Desk, now: datetime) -> bool:
+def load_demo(store: Store, desk: Desk, now: datetime, meeting: str = "meeting") -> bool:
     """Fill an untouched store with the demo; one that was ever written to keeps what is there."""
     if desk.revision() > 0:
         return False
-    told = desk.write(demo_session(), now)
+    told = desk.write(demo_session(meeting), now)
+    if meeting != "meeting":
+        return told
     LogBook(store, desk).take_charges([*year_before(desk.session().packs, now), *charges_before(now)], (), {})
     return told
 
@@ -50,13 +52,14 @@ class SimulatedBench:
             self.process.wait()
 
 
-def start_bench(speed: float) -> SimulatedBench:
+def start_bench(speed: float, meeting: str = "meeting") -> SimulatedBench:
     """Start the simulated charger on a free port and wait until it says where it listens."""
     command = [
         sys.executable,
         "-m",
         "iterum",
         "sim-charger",
+        demo_file(meeting),
         "--port",
         "0",
         "--speed",
@@ -72,16 +75,16 @@ def start_bench(speed: float) -> SimulatedBench:
     return SimulatedBench(process, int(told.split(",")[0].rpartition(":")[2]))
 
 
-def start_demo(database: Path, clock: Callable[[], datetime], port: int) -> None:
+def start_demo(database: Path, clock: Callable[[], datetime], port: int, meeting: str = "meeting") -> None:
     """Fill an untouched store, meet the bench, and begin one batch on it where the demo is new."""
     store, now = Store(database), clock()
     desk, links = Desk(store), Links(store, Guardian(clock))
-    new = load_demo(store, desk, now)
+    new = load_demo(store, desk, now, meeting)
     for device in links.devices():
         links.drop(device.key)  # of an earlier start, whose port is gone
     bind_by_name(links, desk, links.add(CHARGER, f"127.0.0.1:{port}"), now)
     links.add(CHECKER, f"127.0.0.1:{port}")
-    if new:
+    if new and meeting == "meeting":
         _begin(RunDesk(store, desk, links), desk, now)
     links.close()
     store.close()

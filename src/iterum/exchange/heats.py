@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from hashlib import sha256
 from typing import Any
+from urllib.parse import quote, unquote
 
 from icalendar import Calendar, Event
 
@@ -18,10 +19,11 @@ from iterum.exchange.sense import wish_sense
 from iterum.exchange.session import OF_PART, wish_document
 from iterum.wording import FAMILY_LABELS, family_label
 
-COLUMNS = ("time", "name", "class", "packs", "away", "worth", "uses", "needs")
+COLUMNS = ("time", "name", "class", "packs", "away", "worth", "uses", "needs", "pilot", "final")
 """Columns of a pasted table, in this order unless a first line names them otherwise."""
 _FIELDS = {"name": "name", "class": "class", "packs": "count", "away": "fly_min", "worth": "value"}
-_FIELDS |= {"uses": "used_fraction", "needs": "need_fraction"}
+_FIELDS |= {"uses": "used_fraction", "needs": "need_fraction", "pilot": "pilot", "final": "final"}
+_TEXTS = ("name", "pilot")
 _PERCENT = ("uses", "needs")
 _OTHER_NAMES = {"start": "time", "at": "time", "heat": "name", "count": "packs", "away min": "away", "value": "worth"}
 _KEPT = "X-ITERUM-HEAT"
@@ -42,7 +44,7 @@ class Heat:
         """By which a page names it: of what it says, so that one that was changed meanwhile is not hit by mistake."""
         wish = self.wish
         figures = (wish.count, wish.fly_min, wish.value, wish.used_fraction, wish.need_fraction)
-        told = (self.at.astimezone(UTC).isoformat(), wish.family, wish.name,
+        told = (self.at.astimezone(UTC).isoformat(), wish.family, wish.name, wish.pilot,
                 *(None if figure is None else float(figure) for figure in figures))  # fmt: skip
         return sha256(repr(told).encode()).hexdigest()[:12]
 
@@ -80,7 +82,9 @@ def heat_from(texts: Mapping[str, str], day: date, local: Local) -> Heat:
         if column == "class":
             document[name] = family_from(text)
         elif text:
-            document[name] = text if column == "name" else _percent(text) if column in _PERCENT else _number(text)
+            document[name] = text if column in _TEXTS else _percent(text) if column in _PERCENT else _number(text)
+            if column == "final":
+                document[name] = text.lower() in ("yes", "final", "x", "true", "1")
     faults = (
         [] if at else [Fault("time", f"must be a time like 14:05, at most a year ahead, got {texts.get('time', '')!r}")]
     )
@@ -146,7 +150,7 @@ def calendar_text(heats: Sequence[Heat], stamp: datetime) -> bytes:
         event.add("summary", wish.name or f"{wish.count} × {family_label(wish.family)}")
         event.add("description", f"{wish.count} × {family_label(wish.family)}")
         kept = {name: value for name, value in wish_document(wish).items() if name not in ("at_min", "name")}
-        event.add(_KEPT, " ".join(f"{name}={value}" for name, value in kept.items()))
+        event.add(_KEPT, " ".join(f"{name}={quote(str(value))}" for name, value in kept.items()))
         calendar.add_component(event)
     return bytes(calendar.to_ical())
 
@@ -207,6 +211,7 @@ def _heat_of(event: Any, usual: Wish, day: date, local: Local) -> Heat | Fault:
         document |= {"count": int(told[1]), "class": family_from(told[2])}
     for pair in str(event.get(_KEPT) or "").split():
         name, _, value = pair.partition("=")
-        document[name] = value if name == "class" else _number(value)
+        value = unquote(value)
+        document[name] = value if name in ("class", "pilot") else value == "True" if name == "final" else _number(value)
     item, faults = checked(document, "wanted")
     return faults[0] if faults else Heat(at, OF_PART["wanted"](item))

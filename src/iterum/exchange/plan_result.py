@@ -6,6 +6,7 @@ from typing import Any
 from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import SourceUse, WishOutcome
 from iterum.core.planning.record import Offer, PlanRecord
+from iterum.core.planning.shares import PilotShare
 from iterum.core.reasons import Reason
 from iterum.exchange.results import Clock, reasons_document, tidy
 from iterum.wording import about, minute_of, sentence
@@ -65,6 +66,22 @@ def batch_document(batch: PlannedBatch, reasons: Iterable[Reason], at: Clock = m
         "locked": batch.locked,
         "reasons": reasons_document(reasons, at),
     }
+
+
+def shares_document(shares: Iterable[PilotShare]) -> list[dict[str, Any]]:
+    """What a plan does for each pilot."""
+    return [
+        {
+            "id": share.pilot,
+            "heats": share.asked,
+            "met": share.met,
+            "expected": tidy(share.expected),
+            "got_wh": tidy(share.got_wh),
+            "gave_wh": tidy(share.gave_wh),
+            "by_source": [{"source": source, "wh": tidy(wh)} for source, wh in share.by_source],
+        }
+        for share in shares
+    ]
 
 
 def _offer_document(offer: Offer, at: Clock) -> dict[str, Any]:

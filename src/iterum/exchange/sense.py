@@ -144,7 +144,29 @@ def _reference_faults(document: Mapping[str, Any]) -> list[Fault]:
                         f"{key}[{index}].fed_by", f"{fed_by!r} is no {kind} of this file ({names}); leave out for mains"
                     )
                 )
-    return faults + _circles(document)
+    return faults + _pilot_faults(document) + _circles(document)
+
+
+def _pilot_faults(document: Mapping[str, Any]) -> list[Fault]:
+    """Pilots that are named and stand in no list, and two with one mark."""
+    pilots = _items(document, "pilots")
+    known = _ids(pilots)
+    names = ", ".join(sorted(known)) or "none"
+    told = [(f"{key}[{index}].pilot", item.get("pilot")) for key in ("packs", "wanted", "boards", "chargers", "sources")
+            for index, item in _items(document, key)]  # fmt: skip
+    for index, item in pilots:
+        shares_with = item.get("shares_with")
+        if isinstance(shares_with, list):
+            told += [(f"pilots[{index}].shares_with[{at}]", other) for at, other in enumerate(shares_with)]
+    faults = [Fault(place, f"{name!r} is no pilot of this file ({names})")
+              for place, name in told if isinstance(name, str) and name not in known]  # fmt: skip
+    marks: dict[tuple[Any, Any], Any] = {}
+    for index, item in pilots:
+        mark = str(item.get("mark")), str(item.get("shape", "circle"))
+        if mark in marks:
+            faults.append(Fault(f"pilots[{index}].mark", f"is that of {marks[mark]}; take other letters or a shape"))
+        marks.setdefault(mark, item.get("id"))
+    return faults
 
 
 def _circles(document: Mapping[str, Any]) -> list[Fault]:
@@ -258,6 +280,7 @@ def sense_faults(document: Mapping[str, Any], known_places: set[str], now: datet
             faults += kit_sense(part, item, place)
             kit_names.append((place, item.get("id")))
             kit_names += [(f"{place}.channels[{at}]", channel.get("id")) for at, channel in _items(item, "channels")]
+    faults += _doubles((f"pilots[{index}]", item.get("id")) for index, item in _items(document, "pilots"))
     faults += _doubles(kit_names) + _reference_faults(document) + _group_faults(document)
     faults += _running_faults(document)
     faults += [fault for index, item in _items(document, "wanted") for fault in wish_sense(item, f"wanted[{index}]")]

@@ -15,6 +15,7 @@ from iterum.core.things.curve import KnownPoint, Learned
 from iterum.core.things.days import Days
 from iterum.core.things.kit import Board, Channel, Charger, Kit, Source, Supply
 from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.pilots import Pilot
 from iterum.core.things.rules import HouseRules, MatchBy
 from iterum.core.things.session import Session, Wish
 from iterum.exchange.faults import checked
@@ -82,11 +83,12 @@ def from_document(document: Any, now: datetime | None = None) -> Session:
         rules=rules,
         running=tuple(_running_of(part, packs, rules) for part in item.running),
         wanted=tuple(part.made(Wish, _WISH) for part in item.wanted),
+        pilots=tuple(part.made(Pilot) for part in item.pilots),
         group=item.group and item.group.made(Choice),
         name=item.name,
         note=item.note,
         starts_at=starts_at,
-    ).in_air(item.air_c)
+    ).in_air(item.air_c).at_table()
     present = starts_at or now
     return session if present is None else session.at(present)
 
@@ -107,8 +109,14 @@ def wish_document(wish: Wish) -> dict[str, Any]:
     document: dict[str, Any] = {"count": wish.count, "class": wish.family, "at_min": wish.at_min}
     document |= _filled(name=wish.name, fly_min=wish.fly_min)
     more = ("rest_min", "used_fraction") if wish.is_heat else ()
-    document |= _filled(need_fraction=wish.need_fraction, spare=wish.spare)
+    document |= _filled(need_fraction=wish.need_fraction, spare=wish.spare, pilot=wish.pilot, final=wish.final or None)
     return document | {name: getattr(wish, name) for name in (*more, *(("value",) if wish.value != 1 else ()))}
+
+
+def pilot_document(pilot: Pilot) -> dict[str, Any]:
+    """A pilot as the file holds them."""
+    document = _fields(pilot, *Pilot.__dataclass_fields__) | {"shape": pilot.shape.value}
+    return {name: _plain(value) for name, value in document.items() if value is not False}
 
 
 def choice_document(choice: Choice) -> dict[str, Any]:
@@ -195,6 +203,7 @@ OF_PART: dict[str, Callable[[Any], Any]] = {
     "days": lambda item: item.made(Days),
     "group": lambda item: item.made(Choice),
     "wanted": lambda item: item.made(Wish, _WISH),
+    "pilot": lambda item: item.made(Pilot),
 }
 """What each part of a file becomes."""
 
@@ -245,6 +254,8 @@ def charger_document(charger: Charger) -> dict[str, Any]:
     document = _fields(
         charger, *(name for name in Charger.__dataclass_fields__ if name not in ("channels", "power_by_input_v"))
     )
+    if not charger.lent:
+        del document["lent"]
     if charger.power_by_input_v:
         document["power_by_input_v"] = [list(pair) for pair in charger.power_by_input_v]
     document["channels"] = [channel_document(channel) for channel in charger.channels]
@@ -262,6 +273,8 @@ def item_document(item: Board | Supply | Source) -> dict[str, Any]:
     document = _fields(item, *in_file(kind))
     if document.get("taken_wh") == 0:
         del document["taken_wh"]
+    if not document.get("lent"):
+        document.pop("lent", None)
     if "quiet_hours" in document:
         document["quiet_hours"] = [list(pair) for pair in document["quiet_hours"]]
     return document
@@ -294,6 +307,7 @@ def to_document(session: Session) -> dict[str, Any]:
     document["chargers"] = [charger_document(charger) for charger in kit.chargers]
     document |= _filled(
         starts_at=session.starts_at.isoformat() if session.starts_at else None,
+        pilots=[pilot_document(pilot) for pilot in session.pilots] or None,
         wanted=[wish_document(wish) for wish in session.wanted] or None,
         running=[running_document(batch) for batch in session.running if batch.channel] or None,
         group=choice_document(session.group) if session.group else None,

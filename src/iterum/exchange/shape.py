@@ -23,6 +23,7 @@ from iterum.core.things.curve import KnownPoint, Learned
 from iterum.core.things.days import Days
 from iterum.core.things.kit import Board, Channel, Charger, Source, Supply
 from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.pilots import Pilot
 from iterum.core.things.rules import HouseRules, MatchBy
 from iterum.core.things.session import Wish
 
@@ -222,6 +223,7 @@ PARTS: dict[str, Any] = {
         },
     ),
     "group": _model("group", "Group", Choice),
+    "pilot": _model("pilot", "Pilot", Pilot),
     "wanted": _model(
         "wanted", "Wish", Wish, {"family": _Class, "at_min": Annotated[float, Ge(0), Le(100000)]},
         {"family": "class"},
@@ -266,6 +268,7 @@ SESSION: Any = _create(
     supplies=_list_of("supply", 200, "Supplies"),
     chargers=_list_of("charger", 200, "Chargers"),
     wanted=_list_of("wanted", 500, "Wishes"),
+    pilots=_list_of("pilot", 40, "Pilots"),
     running=_list_of("running", 200, "What charges now"),
     group=(PARTS["group"] | None, None),
 )

@@ -33,6 +33,11 @@ class Archives:
         with self._store.reading() as repository:
             return "".join(repository.archive(now))
 
+    def of_pilot(self, pilot: str, now: datetime) -> str:
+        """The packs of one pilot, with their readings and charges, as an archive of a bench of one."""
+        with self._store.reading() as repository:
+            return "".join(repository.archive(now, pilot))
+
     def take(self, raw: bytes) -> Taken:
         """Take an archive in, all of it or nothing. Raises BadInput with the faults."""
         rows = read(raw)

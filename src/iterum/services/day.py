@@ -61,13 +61,13 @@ class Day:
 
     def untold(self, now: datetime) -> tuple[Heat, ...]:
         """Heats that have begun and of which nobody has said who flew, the earliest first."""
-        told = {(item.heat_at, item.family, item.name) for item in self.flights(now - ASKED_FOR)}
+        told = {(item.heat_at, item.family, item.name, item.pilot) for item in self.flights(now - ASKED_FOR)}
         return tuple(
             heat
             for heat in self._desk.heats()
             if heat.wish.is_heat
             and now - ASKED_FOR < heat.at <= now
-            and (heat.at, heat.wish.family, heat.wish.name) not in told
+            and (heat.at, heat.wish.family, heat.wish.name, heat.wish.pilot) not in told
         )
 
     def flights(self, since: datetime | None = None) -> tuple[KeptFlight, ...]:
@@ -81,21 +81,26 @@ class Day:
         if kept is None:
             return ()
         every = (*kept.plan.past.flown, *kept.plan.heats)
-        same = [item for item in every if (item.heat.family, item.heat.name) == (heat.wish.family, heat.wish.name)]
+        wanted = (heat.wish.family, heat.wish.name, heat.wish.pilot)
+        same = [item for item in every if (item.heat.family, item.heat.name, item.heat.pilot) == wanted]
         nearest = min(same, key=lambda item: abs(kept.moment(item.heat.at_min) - heat.at), default=None)
         there = {pack.id for pack in self._desk.session().packs}
         return tuple(tag for tag in nearest.packs if tag in there) if nearest is not None else ()
 
     def flown(self, heat: Heat, packs: Sequence[str], now: datetime) -> None:
-        """Write down who flew. Raises NotThere for a heat to come, and for a pack that is gone or of another class."""
+        """Write down who flew. Raises NotThere for a heat to come, and for a pack that is gone, of another class, or of
+        another pilot.
+        """
         if heat.at > now:
             raise NotThere("heat that has begun", heat.wish.name or heat.key)
         by_id = {pack.id: pack for pack in self._desk.session().packs}
         for tag in packs:
-            if tag not in by_id or by_id[tag].family != heat.wish.family:
+            pack = by_id.get(tag)
+            if pack is None or (pack.family, pack.pilot) != (heat.wish.family, heat.wish.pilot):
                 raise NotThere("pack", tag)
         with self._store.writing() as repository:
-            repository.runs.add_flight(KeptFlight(now, heat.at, heat.wish.family, heat.wish.name, tuple(packs)))
+            flight = KeptFlight(now, heat.at, heat.wish.family, heat.wish.name, tuple(packs), heat.wish.pilot)
+            repository.runs.add_flight(flight)
 
     # ------------------------------------------------------------------ what goes wrong with the day
 

@@ -5,6 +5,7 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any, TypeVar, cast
 
+from iterum.core.fields import BadInput, Fault
 from iterum.core.groups.matching import Matching, match_packs
 from iterum.core.planning.record import KeptPlan, Offer
 from iterum.core.reasons import NotThere, Unsafe, reason
@@ -15,14 +16,16 @@ from iterum.core.season.storage import PutAway, plan_storage
 from iterum.core.sizing.arrange import Placed, match, move_by_hand, place_groups
 from iterum.core.things.bench import Bench
 from iterum.core.things.choice import Choice, Kind
-from iterum.core.things.kit import CHAIN, Channel, Charger, Kit, Source
+from iterum.core.things.kit import CHAIN, Channel, Charger, Kit, Source, Supply
 from iterum.core.things.ledger import Entry, EntryKind, held
 from iterum.core.things.packs import Condition, Pack, Reading
+from iterum.core.things.pilots import Pilot
 from iterum.core.things.rules import HouseRules
 from iterum.core.things.session import Session
 from iterum.exchange.heats import Heat
 from iterum.exchange.session import part_from, rules_document
 from iterum.services.in_hand import as_it_runs, running_of, taken_while_charging
+from iterum.services.table import had_today
 from iterum.store.database import Store
 from iterum.store.kit import KitItem
 from iterum.store.repository import HandMove, Repository
@@ -184,6 +187,24 @@ class Desk:
                 if pack.reading is not None:
                     repository.add_reading(pack.id, pack.reading, FORM, now)
 
+    def save_pilot(self, pilot: Pilot, known_as: str | None) -> None:
+        """Add a pilot, or change one. Raises TagTaken, NotThere, BadInput for a mark that another has."""
+        with self._store.writing() as repository:
+            for other in repository.pilots():
+                if other.id != known_as and (other.mark.lower(), other.shape) == (pilot.mark.lower(), pilot.shape):
+                    raise BadInput([Fault("mark", f"is that of {other.id}; take other letters or another shape")])
+            repository.save_pilot(pilot, known_as)
+
+    def drop_pilot(self, pilot_id: str) -> None:
+        """Take a pilot off the table. Raises NotThere, and Unsafe where something there is theirs."""
+        with self._store.writing() as repository:
+            session = read_session(repository)
+            theirs = [item.id for item in (*session.packs, *kit_items(session.kit)) if _pilot_of(item) == pilot_id]
+            theirs += [wish.name or "a heat" for wish in session.wanted if wish.pilot == pilot_id]
+            if theirs:
+                raise Unsafe((reason("pilot_has", pilot=pilot_id, things=tuple(theirs[:3]), more=len(theirs[3:])),))
+            repository.drop_pilot(pilot_id)
+
     def save_kit_item(self, item: KitItem, known_as: str | None) -> None:
         """Add a piece of kit or change one. Raises TagTaken, NotThere, Unsafe for a tag that a batch in hand needs."""
         with self._store.writing() as repository:
@@ -251,8 +272,9 @@ class Desk:
         with self._store.reading() as repository:
             aside = [run for run in repository.runs.in_states(OPEN) if run.kind is not Kind.CHARGE]
             running = [running_of(repository, run, now) for run in aside]
+            had_wh = had_today(repository, self.session().packs, now) if self.session().pilots else {}
         since = tuple(replace(batch, minutes_left=batch.minutes_left + passed_min) for batch in running)
-        return replace(self.session(), running=since).seen_from(moment.astimezone())
+        return replace(self.session(), running=since, had_wh=had_wh).seen_from(moment.astimezone())
 
     # ------------------------------------------------------------------ what sources still hold
 
@@ -328,6 +350,7 @@ class Desk:
         """Take a whole session in, all or nothing; what it does not name stays.
 
         False, and nothing is changed, when `expected_revision` is given and something changed since.
+        Raises BadInput for a pack that is another pilot's here.
         """
         with self._store.writing() as repository:
             if expected_revision is not None and repository.revision() != expected_revision:
@@ -424,7 +447,8 @@ def read_session(repository: Repository) -> Session:
         name=name,
         note=note,
         starts_at=repository.starts_at(),
-    )
+        pilots=repository.pilots(),
+    ).at_table()
 
 
 def air_on(repository: Repository, now: datetime) -> float | None:
@@ -458,6 +482,7 @@ SAME_WH = 0.05
 def write_session(repository: Repository, session: Session, now: datetime) -> None:
     """Save a whole session inside one transaction."""
     present = {pack.id: pack for retired in (False, True) for pack in repository.packs(retired)}
+    _refuse_others(present, session.packs)
     for pack in session.packs:
         before = present.get(pack.id)
         repository.save_pack(pack, known_as=pack.id if before else None)
@@ -471,6 +496,7 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
             charged = before is not None and before.charged_at is not None
             if not charged or all(kept.reading != pack.reading for kept in repository.readings(pack.id)):
                 repository.add_reading(pack.id, pack.reading, FILE, now)
+    _write_pilots(repository, session.pilots)
     known = {item.id for retired in (False, True) for item in kit_items(repository.kit(retired))}
     as_it_is = {source.id: source.taken_wh for source in read_session(repository).kit.sources}
     charging = taken_while_charging(repository, now)
@@ -493,6 +519,21 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
     repository.set_meeting(session.name or name, session.note or note, session.group or choice)
 
 
+def _refuse_others(here: Mapping[str, Pack], packs: Sequence[Pack]) -> None:
+    """Raises BadInput for packs that are another pilot's here: a tag is one pack."""
+    known = ((here[pack.id].pilot, pack) for pack in packs if pack.id in here)
+    others = [Fault(f"packs {pack.id}", f"is {pilot}’s here; give one of the two another tag")
+              for pilot, pack in known if pilot not in (None, pack.pilot)]  # fmt: skip
+    if others:
+        raise BadInput(others)
+
+
+def _write_pilots(repository: Repository, pilots: Sequence[Pilot]) -> None:
+    at_table = {pilot.id for pilot in repository.pilots()}
+    for pilot in pilots:
+        repository.save_pilot(pilot, pilot.id if pilot.id in at_table else None)
+
+
 def _same_reading(told: Reading, known: Reading | None) -> bool:
     """Whether a file brings nothing new; one without a time of its own says nothing of when it was read."""
     if known is None or told.taken_at is not None:
@@ -503,6 +544,10 @@ def _same_reading(told: Reading, known: Reading | None) -> bool:
 def kit_items(kit: Kit) -> tuple[KitItem, ...]:
     """Every piece of kit, sources before what they feed."""
     return (*kit.sources, *kit.supplies, *kit.chargers, *kit.boards)
+
+
+def _pilot_of(item: Pack | KitItem) -> str | None:
+    return None if isinstance(item, Supply) else item.pilot
 
 
 def by_id(items: Sequence[Any]) -> Mapping[str, Any]:

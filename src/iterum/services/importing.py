@@ -1,12 +1,13 @@
 """Importing a session file: what it would change, before anything is changed."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from iterum.core.things.kit import Source
 from iterum.core.things.session import Session
 from iterum.exchange.session import rules_document
+from iterum.exchange.shape import in_file
 from iterum.services.desk import by_id, kit_items
 
 
@@ -38,8 +39,9 @@ def _text(value: Any) -> str:
 
 def _flat(item: Any) -> dict[str, Any]:
     """Fields of a core object for comparing, a reading spread out, a charger's channels one by one."""
-    flat = {field.name: getattr(item, field.name) for field in fields(item)}
-    reading = flat.pop("reading", None)
+    kind: Any = type(item)
+    flat = {name: getattr(item, name) for name in in_file(kind)}
+    reading = getattr(item, "reading", None)
     if reading is not None:
         flat |= {"rest volts": reading.cell_v or (reading.pack_v,), "measured at": reading.taken_at}
     for channel in flat.pop("channels", ()):
@@ -52,11 +54,10 @@ def _compare(kind: str, before: Sequence[Any], after: Sequence[Any]) -> tuple[li
     changes, same = [], 0
     for item in after:
         old = known.get(item.id)
-        if old == item:
+        was, now = _flat(old) if old else {}, _flat(item)
+        if was == now:
             same += 1
             continue
-        was = _flat(old) if old else {}
-        now = _flat(item)
         details = tuple(
             (name.replace("_", " "), _text(was.get(name)), _text(now.get(name)))
             for name in dict.fromkeys((*was, *now))
@@ -68,7 +69,9 @@ def _compare(kind: str, before: Sequence[Any], after: Sequence[Any]) -> tuple[li
 
 def preview_import(current: Session, imported: Session) -> ImportPreview:
     """What taking `imported` in would change in `current`. What the file does not name stays as it is."""
-    changes, same = _compare("pack", current.packs, [_kept_reading(current, pack) for pack in imported.packs])
+    changes, same = _compare("pilot", current.pilots, imported.pilots)
+    more, unchanged = _compare("pack", current.packs, [_kept_reading(current, pack) for pack in imported.packs])
+    changes, same = changes + more, same + unchanged
     for item in kit_items(imported.kit):
         kind = type(item).__name__.lower()
         more, unchanged = _compare(kind, kit_items(current.kit), [_kept_ledger(current, item)])

@@ -246,6 +246,14 @@ class RunDesk:
             "source_part": offer.setup.feed.efficiency_from_source,
         }
 
+    def set_tender(self, key: int, pilot: str) -> None:
+        """Say which pilot sees to a batch that holds packs of several. Raises NotThere."""
+        with self._store.writing(changes_session=False) as repository:
+            repository.runs.get(key)
+            if all(one.id != pilot for one in repository.pilots()):
+                raise NotThere("pilot", pilot)
+            repository.runs.set_tender(key, pilot)
+
     # ------------------------------------------------------------------ acting
 
     def act(

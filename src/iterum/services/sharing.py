@@ -36,9 +36,10 @@ CALENDAR = "calendar"
 
 
 class Role(StrEnum):
-    """What a device may do: work at the bench, or everything."""
+    """What a device may do: work at the bench, see to the packs of one pilot, or everything."""
 
     BENCH = "bench"
+    PILOT = "pilot"
     ALL = "all"
 
 
@@ -48,12 +49,14 @@ class NotPaired(Exception):
 
 @dataclass
 class Offer:
-    """A way in for one device: a secret to scan, digits to type, until when. wrong : wrong tries by address."""
+    """A way in for one device: a secret to scan, digits to type, until when. pilot : whose device it will be, where
+    it is a pilot's. wrong : wrong tries by address."""
 
     secret: str
     digits: str
     role: Role
     until: datetime
+    pilot: str | None = None
     wrong: Counter[str] = field(default_factory=Counter)
 
 
@@ -119,11 +122,11 @@ class Sharing:
 
     # ------------------------------------------------------------------ pairing
 
-    def offer(self, role: Role, now: datetime) -> Offer:
-        """A new way in; the one before is void."""
+    def offer(self, role: Role, now: datetime, pilot: str | None = None) -> Offer:
+        """A new way in; the one before is void. pilot : whose device it will be."""
         digits = "".join(secrets.choice("0123456789") for _ in range(DIGITS))
         with self._lock:
-            self._offer = Offer(secrets.token_urlsafe(SECRET_BYTES), digits, role, now + OFFER_LASTS)
+            self._offer = Offer(secrets.token_urlsafe(SECRET_BYTES), digits, role, now + OFFER_LASTS, pilot)
             return self._offer
 
     def offered(self, now: datetime) -> Offer | None:
@@ -150,7 +153,9 @@ class Sharing:
             self._offer = None  # once
         token = secrets.token_urlsafe(TOKEN_BYTES)
         with self._store.writing(changes_session=False) as repository:
-            repository.phones.add(name or "phone", offer.role.value, _hash(token), _kind(agent), address, now)
+            repository.phones.add(
+                name or "phone", offer.role.value, _hash(token), _kind(agent), address, now, offer.pilot
+            )
         return token
 
     def _note_wrong(self, offer: Offer, address: str, now: datetime) -> None:

@@ -91,6 +91,25 @@ def lines_of(connection: Connection, now: datetime) -> Iterator[str]:
             yield _line({"table": table.name, **values})
 
 
+def lines_of_pilot(connection: Connection, pilot: str, now: datetime) -> Iterator[str]:
+    """The packs of one pilot, their readings and their charges, as a bench of one keeps them.
+
+    Whose they are, and the batches in which they were charged beside packs of others, stay at the table.
+    """
+    yield _line({"format": FORMAT, "version": ARCHIVES[0], "made_at": now.astimezone(UTC).isoformat()})
+    packs = tables.packs
+    mine = select(packs.c.key).where(packs.c.pilot == pilot).scalar_subquery()
+    left_out = {"packs": "pilot", "charges": "run_key"}
+    for table in KEPT:
+        if table.name not in ("packs", "readings", "charges"):
+            continue
+        rule = packs.c.pilot == pilot if table is packs else table.c.pack_key.in_(mine)
+        for row in connection.execute(select(table).where(rule).order_by(*table.primary_key.columns)):
+            values = {name: _plain(value) for name, value in row._mapping.items() if value is not None}
+            values.pop(left_out.get(table.name, ""), None)
+            yield _line({"table": table.name, **values})
+
+
 def _line(values: Mapping[str, Any]) -> str:
     return json.dumps(values, ensure_ascii=False, separators=(",", ":")) + "\n"
 

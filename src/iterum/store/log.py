@@ -39,7 +39,8 @@ class LogRepository(Rows):
         table = tables.flights
         same = (table.c.heat_at == flight.heat_at) & (table.c.family == flight.family)
         named = table.c.name.is_(None) if flight.name is None else table.c.name == flight.name
-        self._connection.execute(delete(table).where(same & named))
+        theirs = table.c.pilot.is_(None) if flight.pilot is None else table.c.pilot == flight.pilot
+        self._connection.execute(delete(table).where(same & named & theirs))
         self._connection.execute(insert(table).values(vars(flight) | {"packs": list(flight.packs)}))
 
     def flights(self, since: datetime | None = None) -> tuple[KeptFlight, ...]:
@@ -49,7 +50,8 @@ class LogRepository(Rows):
         if since is not None:
             statement = statement.where(table.c.heat_at >= since)
         return tuple(
-            KeptFlight(row.at, row.heat_at, row.family, row.name, tuple(row.packs)) for row in self._rows(statement)
+            KeptFlight(row.at, row.heat_at, row.family, row.name, tuple(row.packs), row.pilot)
+            for row in self._rows(statement)
         )
 
     # ------------------------------------------------------------------ the charge log

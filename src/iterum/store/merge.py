@@ -18,11 +18,12 @@ from iterum.store import tables
 from iterum.store.archive import KEPT, MOST_FAULTS, Line, key_of, references
 
 OF: dict[str, tuple[str, ...]] = {
+    "pilots": ("id",),
     "packs": ("id",), "boards": ("id",), "chargers": ("id",), "channels": ("id",), "supplies": ("id",),
     "sources": ("id",), "readings": ("pack_key", "entered_at", "pack_v", "cell_v", "origin"),
     "runs": ("begun_at", "channel", "packs"), "run_events": ("run_key", "at", "act", "state"),
     "observations": ("run_key", "at", "at_min", "origin", "pack_id"), "found_wrong": ("run_key", "code", "since"),
-    "incidents": ("at", "kind"), "flights": ("heat_at", "family", "name"), "charges": ("pack_key", "at"),
+    "incidents": ("at", "kind"), "flights": ("heat_at", "family", "name", "pilot"), "charges": ("pack_key", "at"),
     "ledger": ("source", "at", "kind"),
     "devices": ("kind", "address"), "column_maps": ("headings",),
 }  # fmt: skip
@@ -93,6 +94,10 @@ class Merge:
             tag = values.get("id")
             if table is tables.packs and tag in packs and _label(values) != _label(packs[tag]):
                 mend = f"{tag} here is {_label(packs[tag])}, in the file {_label(values)}; rename one of them"
+                yield Fault(f"line {line}", mend)
+            elif table is tables.packs and tag in packs and packs[tag]["pilot"] not in (None, values.get("pilot")):
+                theirs = values.get("pilot") or "nobody"
+                mend = f"{tag} is {packs[tag]['pilot']}’s here, and {theirs}’s in the file; rename one of them"
                 yield Fault(f"line {line}", mend)
             elif table.name in _KIT and kit.get(str(tag), table.name) != table.name:
                 yield Fault(

@@ -16,6 +16,7 @@ class Phone:
     key: int
     name: str
     role: str
+    pilot: str | None
     kind: str
     address: str
     paired_at: datetime
@@ -27,10 +28,12 @@ class Phone:
 class PhoneRepository(Rows):
     """Paired devices, within one transaction."""
 
-    def add(self, name: str, role: str, token_hash: str, kind: str, address: str, at: datetime) -> int:
-        """Keep a device. Returns its key."""
+    def add(
+        self, name: str, role: str, token_hash: str, kind: str, address: str, at: datetime, pilot: str | None = None
+    ) -> int:
+        """Keep a device. Returns its key. pilot : whose it is, where it is a pilot's."""
         values = {"name": name, "role": role, "token_hash": token_hash, "kind": kind, "address": address}
-        return self._insert(tables.phones, {**values, "paired_at": at, "seen_at": at})
+        return self._insert(tables.phones, {**values, "pilot": pilot, "paired_at": at, "seen_at": at})
 
     def by_token(self, token_hash: str) -> Phone | None:
         """The device with this token, forgotten or not."""

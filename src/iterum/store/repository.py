@@ -14,9 +14,10 @@ from iterum.core.season.records import KeptReading
 from iterum.core.things.choice import Choice
 from iterum.core.things.curve import Learned
 from iterum.core.things.packs import Pack, Reading, charged_since
+from iterum.core.things.pilots import Pilot
 from iterum.core.things.session import Wish
 from iterum.store import tables
-from iterum.store.archive import Line, lines_of
+from iterum.store.archive import Line, lines_of, lines_of_pilot
 from iterum.store.columns import kept_by_log, made, values_of
 from iterum.store.documents import from_document, to_document
 from iterum.store.kit import KIT_TABLES, KitRepository
@@ -28,6 +29,14 @@ from iterum.store.undo import Done, Undone, acts, brought, tags_in, undo
 
 AFTER = "after charge"
 """Origin of a reading that was taken when a batch came off."""
+
+
+_OF_PILOTS = (
+    *((table, "pilot") for table in (tables.packs, tables.wishes, tables.boards, tables.chargers, tables.sources,
+                                     tables.phones, tables.flights)),
+    (tables.runs, "tended_by"),
+)  # fmt: skip
+"""Where a pilot is named."""
 
 
 @dataclass(frozen=True)
@@ -234,9 +243,9 @@ class Repository(KitRepository):
 
     # ------------------------------------------------------------------ everything, out and in
 
-    def archive(self, now: datetime) -> Iterator[str]:
-        """Every row as a line of an archive."""
-        return lines_of(self._connection, now)
+    def archive(self, now: datetime, pilot: str | None = None) -> Iterator[str]:
+        """Every row as a line of an archive; with a pilot, only their packs with what happened to them."""
+        return lines_of(self._connection, now) if pilot is None else lines_of_pilot(self._connection, pilot, now)
 
     def merge(self, rows: list[Line]) -> Taken:
         """Take the rows of an archive in. Raises BadInput where tags clash."""
@@ -270,6 +279,32 @@ class Repository(KitRepository):
         rules = tables.house_rules
         values = self._connection.scalar(select(rules.c["values"]).order_by(rules.c.key.desc()).limit(1).offset(1))
         return None if values is None else dict(values)
+
+    def pilots(self) -> tuple[Pilot, ...]:
+        """The pilots at the table, in the order in which they came."""
+        table = tables.pilots
+        rows = self._rows(select(table).where(table.c.retired_at.is_(None)).order_by(table.c.key))
+        return tuple(made(Pilot, row) for row in rows)
+
+    def save_pilot(self, pilot: Pilot, known_as: str | None) -> None:
+        """Add a pilot, or change the one `known_as` that. What is theirs follows. Raises TagTaken, NotThere."""
+        self._save(tables.pilots, values_of(pilot, tables.pilots) | {"retired_at": None}, known_as)
+        if known_as in (None, pilot.id):
+            return
+        for table, name in _OF_PILOTS:
+            column = table.c[name]
+            self._connection.execute(update(table).where(column == known_as).values({name: pilot.id}))
+        for other in self.pilots():
+            if known_as in other.shares_with:
+                with_whom = tuple(pilot.id if tag == known_as else tag for tag in other.shares_with)
+                self._save(tables.pilots, {"shares_with": list(with_whom), "id": other.id}, other.id)
+
+    def drop_pilot(self, pilot_id: str) -> None:
+        """Take a pilot off the table who has nothing there. Raises NotThere."""
+        table = tables.pilots
+        gone = self._connection.execute(delete(table).where(table.c.id == pilot_id).returning(table.c.key)).first()
+        if gone is None:
+            raise NotThere("pilot", pilot_id)
 
     def wishes(self) -> tuple[Wish, ...]:
         """What is wanted full, by when."""

@@ -51,6 +51,11 @@ class RunRepository(LogRepository):
         row["state_at"] = values["begun_at"]
         return int(self._connection.execute(insert(tables.runs).values(row).returning(tables.runs.c.key)).scalar_one())
 
+    def set_tender(self, key: int, pilot: str) -> None:
+        """Say which pilot sees to a batch."""
+        table = tables.runs
+        self._connection.execute(update(table).where(table.c.key == key).values(tended_by=pilot))
+
     def get(self, key: int) -> KeptRun:
         """A run. Raises NotThere."""
         row = self._connection.execute(select(tables.runs).where(tables.runs.c.key == key)).first()
@@ -313,6 +318,7 @@ def _run(row: Row[Any]) -> KeptRun:
         source_part=row.source_part or 1.0,
         stopped=row.stopped,
         kind=Kind(row.kind),
+        tended_by=row.tended_by,
     )
 
 

@@ -18,6 +18,7 @@ from sqlalchemy import (
 
 from iterum.core.things.kit import Board, Channel, Charger, Source, Supply
 from iterum.core.things.packs import Pack
+from iterum.core.things.pilots import Pilot
 from iterum.core.things.session import Wish
 from iterum.store.columns import Moment, columns_of
 
@@ -60,6 +61,8 @@ boards = Table("boards", metadata, *_of(Board))
 chargers = Table("chargers", metadata, *_of(Charger))
 supplies = Table("supplies", metadata, *_of(Supply))
 sources = Table("sources", metadata, *_of(Source))
+
+pilots = Table("pilots", metadata, *_of(Pilot))
 
 channels = Table(
     "channels",
@@ -134,6 +137,8 @@ runs = Table(
     Column("stopped", Boolean, nullable=False, server_default=false()),
     # What it is there for: a charge, or one of the runs that fill nothing.
     Column("kind", String, nullable=False, server_default="charge"),
+    # The pilot who sees to it, where it holds packs of several.
+    Column("tended_by", String),
 )
 
 run_events = Table(
@@ -204,6 +209,8 @@ flights = Table(
     Column("family", String, nullable=False),
     Column("name", String),
     Column("packs", JSON, nullable=False),
+    # The pilot whose heat it was, where several share the table.
+    Column("pilot", String),
 )
 
 charges = Table(
@@ -309,6 +316,8 @@ phones = Table(
     Column("key", Integer, primary_key=True),
     Column("name", String, nullable=False),
     Column("role", String, nullable=False),
+    # The pilot whose device it is, where it is one's.
+    Column("pilot", String),
     # Of the token in its cookie: who reads the database cannot pass for the phone.
     Column("token_hash", String, nullable=False, unique=True),
     # What kind of browser it is, without its versions, and where it was seen last.

@@ -30,6 +30,7 @@ from iterum.services.planning import PlanDesk
 from iterum.services.rehearsing import Rehearsal, Rehearsals
 from iterum.services.running import RunDesk, Told
 from iterum.services.sharing import Sharing
+from iterum.services.table import Table
 from iterum.services.watch import Watch
 from iterum.services.watching import Watcher
 from iterum.services.work import Work
@@ -55,6 +56,7 @@ from iterum.web import (
     rules,
     run,
     share,
+    table,
     use,
     what_if,
     wrong,
@@ -65,6 +67,7 @@ from iterum.web.doors import SecondDoor
 from iterum.web.figures import MOST
 from iterum.web.frame import frame, go_back_to
 from iterum.web.gate import SecureWhereItIs, admit, not_paired
+from iterum.web.pilots import is_theirs, marks_of, may_act_on, pilot_mark
 from iterum.web.places import EVERY_PAGE
 from iterum.web.turns import account_of
 from iterum.web.who import is_shared, may, phone
@@ -80,6 +83,7 @@ ROOMS = (
     match,
     plan,
     heats,
+    table,
     charge,
     run,
     put_away,
@@ -170,7 +174,7 @@ def create_app(
         "watch": Watch(watcher, clock, copies),
         "watcher": watcher, "incidents": Incidents(store, runs), "checks": Checks(desk, runs),
         "day": Day(store, desk, runs, watcher),
-        "archives": Archives(store), "sharing": Sharing(store),
+        "archives": Archives(store), "table": Table(store), "sharing": Sharing(store),
         "rehearsal": rehearsal, "rehearsals": Rehearsals(database), "work": Work(),
     }  # fmt: skip
     app.extensions["iterum"]["door"] = SecondDoor(app, app.extensions["iterum"]["sharing"], database.parent, clock)
@@ -178,6 +182,7 @@ def create_app(
         app.extensions["iterum"]["watch"].start()
     app.jinja_env.filters.update(FILTERS)
     app.jinja_env.globals.update(MACROS, cautions_at=cautions_at, asset=asset)
+    app.jinja_env.globals.update(pilot_mark=pilot_mark, marks_of=marks_of, may_act_on=may_act_on, is_theirs=is_theirs)
     app.jinja_env.globals.update(degree_unit=degree_unit, degrees_apart=degrees_apart)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.url_map.converters["int"] = _Key

@@ -30,6 +30,7 @@ STYLES = (
     "run",
     "bench",
     "rehearse",
+    "table",
     "stores",
     "phone",
 )

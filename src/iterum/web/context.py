@@ -18,6 +18,7 @@ from iterum.services.logbook import LogBook
 from iterum.services.planning import PlanDesk
 from iterum.services.rehearsing import Rehearsal
 from iterum.services.running import RunDesk
+from iterum.services.table import Table
 from iterum.services.watching import Watcher
 from iterum.services.work import Work
 
@@ -70,6 +71,11 @@ def work() -> Work:
 def archives() -> Archives:
     """Everything of this bench, out and in."""
     return cast(Archives, current_app.extensions["iterum"]["archives"])
+
+
+def table() -> Table:
+    """What each pilot at the table had."""
+    return cast(Table, current_app.extensions["iterum"]["table"])
 
 
 def links() -> Links:

@@ -18,6 +18,8 @@ SKIPPED = frozenset(
 )
 """Fields of the file that have a place of their own: channels as lines below, volts on Measure, what happened in the
 log and in the ledger."""
+OWNED = ("pilot", "lent")
+"""Asked only where there are pilots."""
 _THOUSANDS = re.compile(r"\d{1,3}(,\d{3})+")
 FIRST: Mapping[str, tuple[str, ...]] = {
     "pack": ("max_charge_c", "discharge_c", "connector"),
@@ -100,6 +102,8 @@ def make_fields(
     required = schema()["$defs"][part].get("required", ())
     fields = []
     for name, rules in _fields_of(part):
+        if name in OWNED and "pilot" not in options:
+            continue
         choices = options.get(name) or [(value, value) for value in rules.get("enum", ())]
         choices = YES_NO if _kind(rules) == "boolean" else choices
         fields.append(

@@ -8,8 +8,10 @@ from werkzeug.wrappers import Response as AnyResponse
 from iterum.services.sharing import Moved
 from iterum.web.context import now, rehearsal
 from iterum.web.doors import names_of
+from iterum.web.pilots import not_theirs
 from iterum.web.troubles import TROUBLES
-from iterum.web.who import is_shared, may, phone, phone_cookie, sharing
+from iterum.web.who import is_shared, may, phone, phone_cookie, pilot_asking, sharing
+from iterum.web.words import few_tags
 
 LOCAL_HOSTS = ("127.0.0.1", "localhost")
 UNPAIRED = frozenset({"share.pairing", "share.pair", "share.authority", "share.calendar", "static", "style_sheet",
@@ -23,6 +25,11 @@ OUT_OF_REACH = frozenset({"rehearse.begin", "rehearse.end"})
 _ONLY_BENCH = (
     "It was paired for work at the bench. Kit, rules, files and planning are done on Iterum’s own machine, or with a "
     "device that may do everything."
+)
+
+_OTHERS = (
+    "{what}: not {pilot}’s. This device acts on {pilot}’s packs, and on batches that are {pilot}’s to see to. "
+    "Stop, and Something’s wrong, are open to everybody."
 )
 
 
@@ -61,7 +68,20 @@ def _admit_shared() -> AnyResponse | tuple[str, int] | None:
         return not_paired()
     if request.endpoint is not None and not may(request.endpoint, request.method):
         return _page("Not with this device", _ONLY_BENCH, 403)
-    return None
+    return _refuse_others()
+
+
+def _refuse_others() -> tuple[str, int] | None:
+    """A pilot's device acts on what is that pilot's: packs of others are left to them."""
+    if request.endpoint is None or request.method in ("GET", "HEAD", "OPTIONS") or pilot_asking() is None:
+        return None
+    form = request.form
+    packs = [*form.getlist("packs"), *form.getlist("pack")]
+    key = (request.view_args or {}).get("key")
+    others = not_theirs(request.endpoint, form, packs, key if isinstance(key, int) else None)
+    if not others:
+        return None
+    return _page("Not yours", _OTHERS.format(what=few_tags(others), pilot=pilot_asking()), 403)
 
 
 def _host() -> str:

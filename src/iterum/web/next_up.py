@@ -18,6 +18,8 @@ from iterum.core.things.packs import Condition, Pack
 from iterum.exchange.heats import Heat
 from iterum.web.choices import choice_fields
 from iterum.web.context import bench, day, desk, now, plan_desk, runs
+from iterum.web.pilots import is_theirs, may_act_on, owners
+from iterum.web.who import pilot_asking
 from iterum.web.words import few_tags
 from iterum.wording import family_label
 
@@ -87,14 +89,37 @@ def todos() -> tuple[NextUp, ...]:
         listed = (*listed[:first], *ahead)
         if not listed or listed[0].at > now() + LEISURE:
             listed = (*_at_leisure(bool(listed)), *listed)
+        if pilot_asking() is not None:
+            listed = _own_first(listed)
         g.todos = listed[:SHOWN]
     return tuple(g.todos)
+
+
+def _own_first(listed: Sequence[NextUp]) -> tuple[NextUp, ...]:
+    """On a pilot's own device: what is that pilot's comes first, and what follows is told without its buttons."""
+    own = [item for item in listed if _is_own(item)]
+    others = [replace(item, button="", post="", begin=None, later=None) for item in listed if item not in own]
+    first = () if own else (NextUp(now(), "Nothing of yours is due", "nothing of yours", href=url_for("bench.page")),)
+    return (*first, *own, *others)
+
+
+def _is_own(item: NextUp) -> bool:
+    """Whether it concerns the packs of the pilot whose device asks, or a batch that is theirs to see to."""
+    todo, asking = item.todo, pilot_asking()
+    if item.fields and item.post == url_for("bench.check_round"):
+        return True  # only batches of this pilot are in it
+    if todo is None:
+        return item.post != url_for("plan.begin")  # what is told by its words alone concerns everybody
+    if todo.run is not None:
+        return may_act_on(todo.run)
+    packs = todo.batch.packs if todo.batch is not None else todo.packs
+    return any(owners().get(tag) == asking for tag in packs)
 
 
 def untold() -> list[tuple[Heat, tuple[str, ...]]]:
     """Heats that began and of which nobody said who flew, each with who was planned to; asked for once a request."""
     if "untold" not in g:
-        g.untold = [(heat, day().planned_for(heat)) for heat in day().untold(now())]
+        g.untold = [(heat, day().planned_for(heat)) for heat in day().untold(now()) if is_theirs(heat)]
     return list(g.untold)
 
 
@@ -103,7 +128,9 @@ def _check_round(checks: Sequence[ToDo]) -> Iterator[NextUp]:
     if not checks:
         return
     first = min(checks, key=lambda item: item.at)
-    live = [run for run in runs().open() if run.state in LIVE]
+    live = [run for run in runs().open() if run.state in LIVE and may_act_on(run)]
+    if not live:
+        return
     names = _names()
     where = ", ".join(names.get(run.place, run.place) for run in live)
     button = f"All {len(live)} cool" if len(live) > 1 else f"{where} is cool"

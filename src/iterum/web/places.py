@@ -37,6 +37,7 @@ PLACES = (
         Page("plan.page", "Plan"),
         Page("heats.page", "Heats"),
         Page("put_away.page", "Put away"),
+        Page("table.page", "Table"),
     )),
     Place("Packs", "packs", (
         Page("packs.page", "Packs"),

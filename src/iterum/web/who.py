@@ -47,6 +47,12 @@ def phone() -> Phone | None:
     return cast("Phone | None", g.get("phone"))
 
 
+def pilot_asking() -> str | None:
+    """The pilot whose device asks; None for this machine and for devices that are nobody's own."""
+    asking = phone()
+    return asking.pilot if asking is not None and asking.role == Role.PILOT else None
+
+
 def may(endpoint: str, method: str = "GET") -> bool:
     """Whether who asks may go there."""
     asking = phone()

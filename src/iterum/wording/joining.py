@@ -16,6 +16,10 @@ def _same_cell(numbers: Numbers) -> str:
     return f"Cell {numbers['cell']} is {gap} V apart between two packs, allowed {allowed}."
 
 
+def _whose(tag: str, pilot: str) -> str:
+    return f"{tag} is {pilot}’s" if pilot else f"{tag} has no pilot"
+
+
 JOINING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     # two packs and more
     "families_differ": lambda n: (
@@ -27,6 +31,10 @@ JOINING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "capacities_differ": lambda n: (
         f"{plain(n['largest_mah'])} mAh is {plain(n['ratio'])} times {plain(n['smallest_mah'])} mAh, "
         f"allowed {plain(n['allowed_ratio'])} times."
+    ),
+    "pilots_differ": lambda n: (
+        f"{_whose(n['ids'][0], n['pilots'][0])}, {_whose(n['ids'][1], n['pilots'][1])}: packs of two pilots share a "
+        "board only where both said so."
     ),
     "ports_full": "{count} packs, and room for {ports}.",
     "no_board": "No board takes {cells} cells.",

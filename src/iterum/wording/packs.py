@@ -66,6 +66,11 @@ PACK_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "cells_agree": "Cells {spread_v:.2f} V apart, limit {limit_v:.2f} V.",
     "nothing_wrong": "No objection.",
     "damaged": "Marked as damaged. Never charge it. Keep it outside on a surface that cannot burn.",
+    "pilot_has": lambda n: (
+        f"{n['pilot']} still has {', '.join(n['things'])}{' and more' if n['more'] else ''}. Say first whose that is."
+    ),
+    "went_home": "{pilot} went home, and it with them.",
+    "fix_went_home": "Say on Table that {pilot} is back.",
     "not_measured": "Not measured yet.",
     "charged_since": "Charged since it was measured: measure it again.",
     "flown_since": "Flown since it was measured: let it rest, then measure it again.",

@@ -70,6 +70,8 @@ def _over_limit(numbers: Numbers) -> str:
 SIZING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     # where it is to be charged
     "nothing_to_charge_with": "No board and channel in the kit suits them.",
+    "kit_of_other": "{thing} is {pilot}’s and is not lent to others: {id} is not charged with it.",
+    "not_own_kit": "{thing} is everybody’s; by the rule of the table {id} is charged with {pilot}’s own kit.",
     "all_taken": "Every channel is taken by a batch in hand.",
     "feed_busy": lambda n: f"{n['charger']} charges {', '.join(n['packs'])} now: it cannot be fed by something else.",
     "choice_empty": "No pack is named.",

@@ -284,8 +284,26 @@ def setup_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
     if setup.board is None and len(packs) > 1:
         faults.append(reason("board_missing", count=len(packs)))
     faults += board_faults(packs, setup.board)
+    faults += _pilot_faults(packs, setup)
     input_fault = setup.feed.input_fault()
     return faults + ([input_fault] if input_fault else [])
+
+
+def _pilot_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
+    """Packs that may not be charged with the kit of another pilot, or with what is not their pilot's own."""
+    boards = () if setup.board is None else setup.board.parts or (setup.board,)
+    faults: list[Reason] = []
+    for pack in packs:
+        for thing in (setup.feed.charger, *boards, setup.feed.source):
+            if thing is None:
+                continue
+            is_other = thing.pilot is not None and thing.pilot != pack.pilot
+            if is_other and (not thing.lent or (pack.terms.own_kit and thing is not setup.feed.source)):
+                faults.append(reason("kit_of_other", id=pack.id, thing=thing.name or thing.id, pilot=thing.pilot))
+            elif pack.terms.own_kit and thing.pilot is None and thing is not setup.feed.source:
+                numbers = {"thing": thing.name or thing.id, "pilot": pack.pilot}
+                faults.append(reason("not_own_kit", id=pack.id, **numbers))
+    return faults
 
 
 def smallest_a(channel: Channel) -> float:

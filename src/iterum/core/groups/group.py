@@ -128,6 +128,11 @@ def obstacles(packs: Sequence[Pack], rules: HouseRules, ports: int | None = None
                 allowed_ratio=rules.max_capacity_ratio,
             )
         )
+    pairs = combinations(packs, 2) if len({pack.pilot for pack in packs}) > 1 else ()
+    strangers = next((pair for pair in pairs if not pair[0].may_meet(pair[1])), None)
+    if strangers is not None:
+        owners = tuple(pack.pilot or "" for pack in strangers)
+        reasons.append(reason("pilots_differ", ids=tuple(pack.id for pack in strangers), pilots=owners))
     limit = group_size_limit(rules, ports)
     if limit is not None and len(packs) > limit:
         reasons.append(reason("ports_full", count=len(packs), ports=limit))

@@ -88,6 +88,8 @@ def _may_join_masks(packs: Sequence[Pack], rules: HouseRules) -> list[int]:
             high_mah = packs[high].capacity_mah
             if ratio is not None and max(low_mah, high_mah) > min(low_mah, high_mah) * ratio + NOISE:
                 continue
+            if not packs[low].may_meet(packs[high]):
+                continue
             high_c = packs[high].temperature_c
             if low_c is not None and high_c is not None and abs(high_c - low_c) > MOST_APART_C + NOISE:
                 continue

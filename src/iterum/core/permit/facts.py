@@ -47,6 +47,7 @@ FACTS: dict[str, Fact] = {
     fact.code: fact
     for fact in (  # the worst first
         Fact("damaged", _STOP, _ALL),
+        Fact("went_home", _LOOK, _ALL),
         Fact("volts_disagree", _STOP, _ALL),
         Fact("pins_disagree", _STOP, _ALL),
         Fact("count_doubt", _STOP, _ALL),

@@ -204,6 +204,8 @@ def _label_facts(pack: Pack) -> list[Reason]:
     facts = []
     if pack.condition is Condition.DAMAGED:
         facts.append(reason("damaged"))
+    if pack.terms.gone:
+        facts.append(reason("went_home", pilot=pack.pilot))
     part = pack.capacity_ah * 1000 / pack.capacity_mah
     if not at_most(WORN_PART, part):
         code = "worn" if at_most(SPENT_PART, part) else "spent"

@@ -163,7 +163,7 @@ def bottlenecks(problem: Problem, plan: Plan, chunks: int = RELAXED_CHUNKS) -> I
         end_min = best.schedule.makespan_min
         saved_min = plan.makespan_min - end_min
         if short:
-            worth = best.score.short < (*plan.score.short[:2], plan.score.late_min - 0.5)
+            worth = best.score.short < (*plan.score.short[:3], plan.score.late_min - 0.5)
             whole = best.score.whole and best.score.late_min < MOMENT_MIN
             back = plan.score.missing - best.score.missing
             faster = _faster(best.schedule, problem.rules)

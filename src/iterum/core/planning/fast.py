@@ -287,10 +287,12 @@ MANY = 100
 
 
 def is_fast(problem: Problem, prefer: Prefer = Prefer.SOONEST) -> bool:
-    """Whether the compiled search can plan it: batches as `Problem` knows them, each pack charged once, and a
-    preference that it knows."""
-    plain = prefer not in PREFERS or problem.rounds or problem.not_before or type(problem) is not Problem
-    return not plain and bool(problem.packs and problem.machines) and is_ready()
+    """Whether the compiled search can plan it: batches as `Problem` knows them, each pack charged once, a
+    preference that it knows, and packs of one pilot."""
+    plain = problem.rounds or problem.not_before or type(problem) is not Problem
+    several = len({pack.pilot for pack in problem.packs}) > 1
+    known = prefer in PREFERS and not several and not plain
+    return known and bool(problem.packs and problem.machines) and is_ready()
 
 
 class FastSearch:

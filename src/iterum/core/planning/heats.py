@@ -15,7 +15,7 @@ from math import exp, inf
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import Flight, Order, heats_to_come
 from iterum.core.planning.schedule import Gene, Schedule, decode
-from iterum.core.planning.score import Prefer, Score, ready_for_heats, score_of
+from iterum.core.planning.score import Prefer, Score, ready_for_heats, score_of, uneven, unfair
 from iterum.core.planning.search import CHUNK, Candidate, Improving, Search
 from iterum.core.planning.starts import for_heats
 from iterum.core.quantities import NOISE, at_most
@@ -95,6 +95,12 @@ class DaySearch(Improving):
 
     def __iter__(self) -> Iterator[Candidate]:
         """Rounds of trying other decisions, each followed by a chunk of the inner search on the best of them."""
+        if self.best.score.unmet:
+            yield from self._heat_by_heat(by_turns=True)
+            yield from self._heat_by_heat(by_turns=False)
+        yield from self._otherwise()
+
+    def _otherwise(self) -> Iterator[Candidate]:
         current, stale, turn = self.best, 0, 0
         inner: Iterator[Candidate] | None = None
         of: Candidate | None = None
@@ -107,8 +113,9 @@ class DaySearch(Improving):
                 if stale > STALE:
                     current, stale = self.best, 0
                 # What it gives up is the least that it loses: where that is too much it need not be placed.
-                given_up, _ = self._lost(self._of(flights))
-                if given_up > self.best.score.unmet and not self._taken(current, given_up, luck):
+                hurt, given_up, _ = self._lost(self._of(flights))
+                hopeless = (hurt, given_up) > self.best.score.short[:2]
+                if hopeless and not self._taken(current, given_up + self._uneven(hurt), luck):
                     continue
                 other = self.tried(flights)
                 if self._taken(current, self._weight(other.score), luck):
@@ -132,6 +139,27 @@ class DaySearch(Improving):
             if self.best.score.unmet:
                 self._work_on_another(turn)
 
+    def _heat_by_heat(self, by_turns: bool) -> Iterator[Candidate]:
+        """From nothing on, one heat more as long as that is better: a start where there are many heats, which giving
+        them up one by one would not come to. by_turns : finals and those of the pilot who is worst off first; else as
+        they come."""
+        flights = [Flight(count=0) if heat.is_heat else Flight() for heat in self.heats]
+        left = [at for at, heat in enumerate(self.heats) if heat.is_heat]
+        met: Counter[str | None] = Counter()
+        best = self.tried(tuple(flights))
+        while left:
+            turns = [(not heat.final, met[heat.pilot]) if by_turns else () for heat in self.heats]
+            at = min(left, key=lambda at: (turns[at], at))
+            left.remove(at)
+            self.iterations += 1
+            other = self.tried((*flights[:at], Flight(), *flights[at + 1 :]))
+            if other.score < best.score:
+                best, flights[at] = other, Flight()
+                met[self.heats[at].pilot] += 1
+                yield self.best
+        self.best = min(self.best, self._sure(best), key=lambda item: item.score)
+        yield self._noted()
+
     def _taken(self, current: Candidate, weight: float, luck: float) -> bool:
         """Whether decisions that weigh so much are gone on from."""
         gain = self._weight(current.score) - weight
@@ -141,14 +169,14 @@ class DaySearch(Improving):
         """A chunk of the inner search on decisions that would meet more than the best do, were all batches in time: a
         start that is placed quickly does not show what they are worth. Every few rounds on some that would only fly
         more packs in a heat that is not met."""
-        unmet, missing, _ = self.best.score.short
+        short = self.best.score.short
         new = [(self._lost(candidate.problem), candidate)
                for flights, candidate in self._seen.items() if flights not in self._worked]  # fmt: skip
-        whole = [(lost[0], one.score, one) for lost, one in new if lost[0] < unmet]
+        whole = [(lost[:2], one.score, one) for lost, one in new if lost[:2] < short[:2]]
         if whole and turn % FEWER_EVERY:
             *_, candidate = min(whole, key=lambda item: item[:2])
         else:
-            fewer = [one for lost, one in new if lost < (unmet, missing)]
+            fewer = [one for lost, one in new if lost < short[:3]]
             if not fewer:
                 return
             candidate = min(fewer, key=lambda item: item.score)
@@ -159,13 +187,16 @@ class DaySearch(Improving):
         if sought is not None and sought.score.short < self.best.score.short:
             self.best = min(self.best, self._sure(sought), key=lambda item: item.score)
 
-    def _lost(self, problem: Problem) -> tuple[float, float]:
-        """What decisions lose whatever the batches: the worth of heats that find too few packs, and of those packs."""
+    def _lost(self, problem: Problem) -> tuple[tuple[float, ...], float, float]:
+        """What decisions lose whatever the batches: what that does to the pilots, the worth of heats that find too few
+        packs, and of those packs."""
         day = problem.day
         assert day is not None  # there are heats
         seated = Counter(id(seat.heat) for seat in day.seats)
-        short = [(heat, heat.count - seated[id(heat)]) for heat in day.heats if seated[id(heat)] < heat.count]
-        return sum(heat.value * heat.count for heat, _ in short), sum(heat.value * lacking for heat, lacking in short)
+        short = {at: heat for at, heat in enumerate(day.heats) if seated[id(heat)] < heat.count}
+        lost = {at: heat.value * heat.count for at, heat in short.items()}
+        missing = sum(heat.value * (heat.count - seated[id(heat)]) for heat in short.values())
+        return unfair(problem, lost), sum(lost.values()), missing
 
     def _sure(self, candidate: Candidate) -> Candidate:
         """The same with the full model's minutes for each batch of a heat: one that an estimate meets by a minute may
@@ -213,7 +244,12 @@ class DaySearch(Improving):
         return best.genes
 
     def _weight(self, score: Score) -> float:
-        return score.unmet + 0.3 * score.missing + 1e-3 * score.late_min + 1e-5 * score.first
+        short = score.unmet + self._uneven(score.unfair) + 0.3 * score.missing
+        return short + 1e-3 * score.late_min + 1e-5 * score.first
+
+    def _uneven(self, parts: tuple[float, ...]) -> float:
+        """How unevenly pilots fare, in worth of heats."""
+        return self.worth * uneven(parts) / max(len(parts), 1)
 
     # ------------------------------------------------------------------ other decisions
 

@@ -88,14 +88,14 @@ def _tried(planner: Planner, plan: Plan, asked: _Asked) -> Offer | None:
     return _offer(plan, retried, other, asked)
 
 
-def _short(plan: Plan, asked: _Asked, planner: Planner) -> tuple[float, float, float]:
+def _short(plan: Plan, asked: _Asked, planner: Planner) -> tuple[tuple[float, ...], float, float, float]:
     """What the plan at hand lacks, counted as the changed day counts it: a heat with fewer packs is worth less."""
     before = planner.problem.session.wanted
     if asked.wanted is None or len(asked.wanted) != len(before):
         return plan.score.short
     lost_worth = sum(old.value * old.count - new.value * new.count
                      for old, new in zip(before, asked.wanted, strict=True))  # fmt: skip
-    return (plan.score.unmet - lost_worth, plan.score.missing, plan.score.late_min)
+    return (plan.score.unfair, plan.score.unmet - lost_worth, plan.score.missing, plan.score.late_min)
 
 
 def _offer(plan: Plan, other_plan: Plan, other: Planner, asked: _Asked) -> Offer | None:

@@ -66,7 +66,8 @@ class Planner:
         better."""
         if isinstance(self.search, FastSearch):
             return float(self.search.not_charged), self.search.makespan_min
-        return (*self.search.best.score.short, self.search.makespan_min)
+        unfair, *short = self.search.best.score.short
+        return (*unfair, *short, self.search.makespan_min)
 
     @property
     def problem(self) -> Problem:
@@ -169,7 +170,7 @@ class Planner:
         settled: list[Candidate] = []
         for _ in range(REPAIRS):
             best = self.search.best
-            allowed = (*best.score.short[:2], best.score.late_min + MOMENT_MIN)
+            allowed = (*best.score.short[:3], best.score.late_min + MOMENT_MIN)
             gentler = self._gentler(best.genes) if self.gentle and self.prefer is Prefer.SOONEST else best.genes
             for genes in dict.fromkeys((gentler, best.genes)):  # fewer amps are not worth a wish
                 schedule = self._refined(genes)
@@ -182,7 +183,7 @@ class Planner:
             # Refined minutes are known now, and count from here on.
             self.search.reckon_anew()
             for chunk, candidate in enumerate(self.search):
-                if chunk >= REPAIR_CHUNKS or candidate.score.short <= (0, 0, MOMENT_MIN):
+                if chunk >= REPAIR_CHUNKS or candidate.score.short[1:] <= (0, 0, MOMENT_MIN):
                     break
         kept = min(reversed(settled), key=lambda item: item.score.short)
         self.search.best = kept

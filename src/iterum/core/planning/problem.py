@@ -24,13 +24,14 @@ from iterum.core.planning.batches import ESTIMATED_PART, Costs, Machine, Planned
 from iterum.core.planning.known import Known
 from iterum.core.planning.resources import Resources
 from iterum.core.planning.rounds import ChargeKey, Flight, Round, Rounds, Waiting, heats_to_come, plan_rounds
-from iterum.core.quantities import at_most, ceil_to_step
+from iterum.core.quantities import NOISE, at_most, ceil_to_step
 from iterum.core.reasons import Unsafe
 from iterum.core.sizing.dial import minutes_at
 from iterum.core.things.bench import Running
 from iterum.core.things.chemistry import END_STEP_V
 from iterum.core.things.kit import Port
 from iterum.core.things.packs import Pack, Reading
+from iterum.core.things.pilots import TableRule
 from iterum.core.things.rules import HouseRules
 from iterum.core.things.session import Session, Wish
 from iterum.core.things.setup import Setup, least_power_w, total_ah
@@ -150,7 +151,7 @@ class Problem(Resources):
     @cached_property
     def day(self) -> Rounds | None:
         """Who flies in which heat, and so what is to be charged; None where nothing flies."""
-        if not any(wish.is_heat for wish in self.session.wanted):
+        if not any(wish.is_heat or wish.pilot for wish in self.session.wanted):
             return None
         flights = self.flights or (Flight(),) * len(heats_to_come(self.session))
         return plan_rounds(self.session, self.verdicts, self.coming, flights, self.full_in_min)
@@ -183,6 +184,41 @@ class Problem(Resources):
         if self.day is None:
             return ()
         return tuple(sorted(self.day.rounds, key=lambda item: (*_by_volts(item.pack), item.number)))
+
+    @cached_property
+    def owners(self) -> dict[str, str | None]:
+        """By tag, whose each pack is, those in hand and flying included."""
+        owned = {item.pack.id: item.pack.pilot for item in self.coming}
+        return owned | {pack.id: pack.pilot for pack in self.session.packs}
+
+    @cached_property
+    def asking(self) -> tuple[str, ...]:
+        """Pilots who fly in heats that are to come, in the order of the table."""
+        flying = {heat.pilot for heat in self.day.heats if heat.is_heat} if self.day is not None else set()
+        return tuple(pilot.id for pilot in self.session.here if pilot.id in flying)
+
+    @cached_property
+    def most_wh(self) -> dict[str, float]:
+        """By common source, the most Wh that each pilot may take of it where energy is shared evenly."""
+        sources = [one for one in self.kit.sources if one.usable_wh is not None and one.pilot is None]
+        if self.rules.table is not TableRule.EQUAL_ENERGY or len(self.session.here) < 2:
+            return {}
+        had_wh = {one.id: sum(self.session.had_wh.get((one.id, pilot.id), 0.0) for pilot in self.session.here)
+                  for one in sources}  # fmt: skip
+        return {one.id: ((one.usable_wh or 0.0) + had_wh[one.id]) / len(self.session.here) for one in sources}
+
+    def part_of_each(self, members: tuple[int, ...]) -> dict[str, float]:
+        """By pilot, the part of what goes into a batch that is for packs of theirs.
+
+        members : indices into the packs of the problem.
+        """
+        whole_wh = sum(self.energy_wh_of(index) for index in members)
+        parts: dict[str, float] = {}
+        for index in members:
+            pilot = self.packs[index].pilot
+            if pilot is not None:
+                parts[pilot] = parts.get(pilot, 0.0) + self.energy_wh_of(index) / max(whole_wh, NOISE)
+        return parts
 
     @cached_property
     def before(self) -> tuple[int | None, ...]:

@@ -213,7 +213,7 @@ class Replanner(Planner):
             self.as_told.not_before = self._where_they_were()
             repaired = self.search.candidate(self.keeps_close)
             worth = (
-                best.score.short[:2] < repaired.score.short[:2]
+                best.score.short[:3] < repaired.score.short[:3]
                 or best.score.late_min < repaired.score.late_min - MOMENT_MIN
                 or (
                     not self.let_go

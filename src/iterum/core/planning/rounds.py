@@ -181,7 +181,7 @@ def plan_rounds(
     could: list[int] = []
     soonest: list[float | None] = []
     for heat, flight in zip(heats, flights, strict=True):
-        mine = [item for item in waiting if item.pack.family == heat.family and item.pack.family]
+        mine = [item for item in waiting if (item.pack.family, item.pack.pilot) == (heat.family, heat.pilot)]
         ready = {
             id(item): item.from_min + (0.0 if item.enough_for(heat) else full_in_min(item.pack, heat.need))
             for item in mine

@@ -1,7 +1,9 @@
 """From an ordered list of batches to times: each is put as early as everything it needs is free (serial schedule)."""
 
 from bisect import bisect_left, insort
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from copy import copy
 from dataclasses import dataclass
 from itertools import islice
 from math import inf
@@ -140,6 +142,8 @@ class Occupancy:
         self.waited_for_watts = False
         """Whether a batch that was looked for had to wait for watts, so that fewer amps may be sooner."""
         self.used_wh: dict[str, float] = {}
+        self.pilot_wh = dict(problem.session.had_wh) if problem.most_wh else {}
+        """By source and pilot, Wh that are taken for packs of theirs, where energy is shared evenly."""
         self.usable_wh = {source.id: source.usable_wh for source in problem.kit.sources if source.usable_wh is not None}
         for low, high in problem.away:
             insort(self.person, (low, high))
@@ -149,10 +153,22 @@ class Occupancy:
         for batch in problem.taken:
             self.book(batch)
 
+    def copy(self) -> "Occupancy":
+        """The same, to try something in."""
+        other = copy(self)
+        other.channels, other.boards = [list(line) for line in self.channels], [list(line) for line in self.boards]
+        other.person, other.drawn = list(self.person), {name: list(of) for name, of in self.drawn.items()}
+        other.used_wh, other.pilot_wh = dict(self.used_wh), dict(self.pilot_wh)
+        return other
+
     def book(self, batch: PlannedBatch) -> None:
         """What a batch that is not to be moved takes."""
         if batch.source is not None:
             self.used_wh[batch.source] = self.used_wh.get(batch.source, 0.0) + batch.energy_in_wh
+            if batch.source in self.problem.most_wh:
+                owners = Counter(pilot for tag in batch.packs if (pilot := self.problem.owners.get(tag)) is not None)
+                parts = {pilot: count / len(batch.packs) for pilot, count in owners.items()}
+                self._note_pilots(parts, batch.source, batch.energy_in_wh)
         if batch.end_min <= 0:
             return
         for machine in self.problem.machines:
@@ -218,6 +234,8 @@ class Occupancy:
                 taken_wh = costs.energy_wh / problem.machines[gene.machine].from_source
                 if self.used_wh.get(source, 0.0) + taken_wh > self.usable_wh[source] + EPS:
                     continue
+                if source in problem.most_wh and not self._is_even(gene.members, source, taken_wh):
+                    continue
             hands_min = self.setup_min + costs.wait_min
             start = self.earliest(gene, board, costs, release_min, full_by_min - hands_min - costs.full_min)
             lead = start + hands_min
@@ -230,6 +248,16 @@ class Occupancy:
             return None
         end, full, start, lead, board, costs = best
         return Seated(gene, board, costs, start, lead, full, end)
+
+    def _is_even(self, members: tuple[int, ...], source: str, taken_wh: float) -> bool:
+        """Whether no pilot would have more than an even share of a source."""
+        most_wh = self.problem.most_wh[source] + EPS
+        parts = self.problem.part_of_each(members).items()
+        return all(self.pilot_wh.get((source, pilot), 0.0) + part * taken_wh <= most_wh for pilot, part in parts)
+
+    def _note_pilots(self, parts: Mapping[str, float], source: str, wh: float) -> None:
+        for pilot, part in parts.items():
+            self.pilot_wh[source, pilot] = self.pilot_wh.get((source, pilot), 0.0) + part * wh
 
     def _boards(self, gene: Gene) -> tuple[int, ...]:
         """The boards to try: the one it is to be on, or all that take it."""
@@ -261,6 +289,8 @@ class Occupancy:
         if source is not None:
             energy_wh = placed.costs.energy_wh / machine.from_source
             self.used_wh[source] = self.used_wh.get(source, 0.0) + energy_wh
+            if source in self.problem.most_wh:
+                self._note_pilots(self.problem.part_of_each(placed.gene.members), source, energy_wh)
 
 
 def _in_turn(problem: Problem, genes: Sequence[Gene]) -> Sequence[Gene]:

@@ -1,11 +1,13 @@
 """How good a schedule is: what must be met first, then what is preferred, then less wear."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Schedule
 from iterum.core.quantities import at_most
+from iterum.core.things.pilots import TableRule
 from iterum.core.things.session import Wish
 
 
@@ -35,6 +37,8 @@ PREFERENCES = {
 class Score:
     """Compared from left to right.
 
+    unfair : where pilots share a table fairly, the worth of finals not met, where those come first, then by pilot the
+    part of their heats that is not met, the worst off first; empty elsewhere.
     unmet : worth of the heats that are not met, each its value times its packs. missing : worth of packs that are not
     ready for the other heats and wishes. late_min : minutes by which wishes come late, times their worth. lacking_min :
     minutes to spare before heats that are lacking, more where they are what is preferred. unbalanced : packs that come
@@ -42,6 +46,7 @@ class Score:
     less wear.
     """
 
+    unfair: tuple[float, ...]
     unmet: float
     missing: float
     late_min: float
@@ -53,9 +58,9 @@ class Score:
     third: float
 
     @property
-    def short(self) -> tuple[float, float, float]:
+    def short(self) -> tuple[tuple[float, ...], float, float, float]:
         """What is wanted and not had: compared before any preference."""
-        return self.unmet, self.missing, self.late_min
+        return self.unfair, self.unmet, self.missing, self.late_min
 
     @property
     def whole(self) -> bool:
@@ -68,11 +73,19 @@ class Score:
         by_ends : of a plan that is to end soon, how early its batches end in the mean, which makes room for a better
         one; what is kind to packs and source is looked for when it stands.
         """
-        short = 1e5 * self.unmet + 1e4 * self.missing + 20 * self.late_min
+        short = 1e5 * (self.unmet + uneven(self.unfair)) + 1e4 * self.missing + 20 * self.late_min
         short += 20 * self.lacking_min + BALANCED_MIN * self.unbalanced
         if by_ends:
             return short + self.first + 0.3 * self.third
         return short + self.first + 0.05 * self.energy_wh + 0.02 * self.second + 0.01 * self.third
+
+
+def uneven(unfair: tuple[float, ...]) -> float:
+    """One figure for annealing: the more, the less even.
+
+    unfair : as in a `Score`.
+    """
+    return sum(part * part for part in unfair)
 
 
 BALANCED_MIN = 20.0
@@ -114,19 +127,39 @@ def ready_for_heats(problem: Problem, schedule: Schedule) -> list[tuple[Wish, li
     return list(zip(problem.day.heats, map(sorted, ready), strict=True))
 
 
-def _day_short(problem: Problem, schedule: Schedule) -> tuple[float, float, float]:
-    """Worth of heats not met, of packs missing in them and in wishes, and minutes by which wishes come late."""
-    unmet, missing, late_min = 0.0, 0.0, 0.0
-    for heat, ready in ready_for_heats(problem, schedule):
+def _day_short(problem: Problem, schedule: Schedule) -> tuple[dict[int, float], float, float]:
+    """Worth of each heat not met, of packs missing in them and in wishes, and minutes by which wishes come late."""
+    unmet, missing, late_min = dict[int, float](), 0.0, 0.0
+    for at, (heat, ready) in enumerate(ready_for_heats(problem, schedule)):
         in_time = sum(at_most(at_min, heat.at_min) for at_min in ready)
         if heat.is_heat:
             if in_time < heat.count:
-                unmet += heat.value * heat.count
+                unmet[at] = heat.value * heat.count
                 missing += heat.value * (heat.count - in_time)
             continue
         missing += heat.value * (heat.count - len(ready[: heat.count]))
         late_min += heat.value * max((ready[min(heat.count, len(ready)) - 1] if ready else 0.0) - heat.at_min, 0.0)
     return unmet, missing, late_min
+
+
+def unfair(problem: Problem, lost: Mapping[int, float]) -> tuple[float, ...]:
+    """What a plan that loses these heats does to the pilots: see `Score`.
+
+    lost : by place of a heat of the day, its worth.
+    """
+    day, rule = problem.day, problem.rules.table
+    if day is None or len(problem.asking) < 2 or not rule.is_fair:
+        return ()
+    asked = dict.fromkeys(problem.asking, 0.0)
+    missed = dict.fromkeys(problem.asking, 0.0)
+    finals = 0.0
+    for at, heat in enumerate(day.heats):
+        if heat.is_heat and heat.pilot in asked:
+            asked[heat.pilot] += heat.value * heat.count
+            missed[heat.pilot] += lost.get(at, 0.0)
+            finals += lost.get(at, 0.0) if heat.final else 0.0
+    parts = sorted((round(missed[pilot] / asked[pilot], 6) for pilot in problem.asking), reverse=True)
+    return (finals, *parts) if rule is TableRule.FINALS_FIRST else tuple(parts)
 
 
 def _cushion_lacking(problem: Problem, schedule: Schedule, cushion_min: float) -> float:
@@ -145,10 +178,10 @@ def _cushion_lacking(problem: Problem, schedule: Schedule, cushion_min: float) -
 
 def score_of(problem: Problem, schedule: Schedule, prefer: Prefer) -> Score:
     """How good a schedule is."""
-    unmet, missing, late_min = 0.0, 0.0, 0.0
+    lost, missing, late_min = dict[int, float](), 0.0, 0.0
     charged = sum(len(item.gene.members) for item in schedule.placed)
     if problem.day is not None:
-        unmet, missing, late_min = _day_short(problem, schedule)
+        lost, missing, late_min = _day_short(problem, schedule)
     elif problem.wanted:
         for wish in problem.wanted:
             ready = full_by(problem, schedule, wish.family)
@@ -168,7 +201,8 @@ def score_of(problem: Problem, schedule: Schedule, prefer: Prefer) -> Score:
         Prefer.STEADIEST: (makespan, rate_c, ends + charged),
     }[prefer]
     return Score(
-        unmet,
+        unfair(problem, lost),
+        sum(lost.values()),
         missing,
         round(late_min, 6),
         round(_cushion_lacking(problem, schedule, cushion_min), 6) if cushion_min else 0.0,

@@ -149,9 +149,9 @@ def for_heats(problem: Problem) -> tuple[list[Gene], Schedule]:
     batch where it is full first, taken off at full. The better of large and of small batches."""
     best: tuple[Score, list[Gene], Schedule] | None = None
     largest = max((board.ports for board in problem.boards), default=1)
-    for size in sorted({largest, min(largest, 2), 1}, reverse=True):
-        groups = [group for members in chosen_packs(problem, {}) for group in _windows(problem, members, size)]
-        genes = _placed_in_turn(problem, groups, range(len(RATE_PARTS)), balance=False)
+    sizes = sorted({largest, min(largest, 2), 1}, reverse=True)
+    for each in ([sizes] if len(sizes) > 1 else []) + [[size] for size in sizes]:
+        genes = _heat_after_heat(problem, each)
         schedule = decode(problem, genes)
         assert schedule is not None  # nothing cuts it short
         score = score_of(problem, schedule, Prefer.SOONEST)
@@ -161,6 +161,35 @@ def for_heats(problem: Problem) -> tuple[list[Gene], Schedule]:
             break
     assert best is not None  # there is a size at least
     return best[1:]
+
+
+def _heat_after_heat(problem: Problem, sizes: Sequence[int]) -> list[Gene]:
+    """Heat after heat, its packs in batches of up to so many: of several sizes the one by which they are full first."""
+    bench, genes = Occupancy(problem), []
+    for members in chosen_packs(problem, {}):
+        tried = [_seats_for(problem, bench.copy() if len(sizes) > 1 else bench, members, size) for size in sizes]
+        _, bench, placed = min(tried, key=lambda item: item[0])
+        genes += placed
+    return genes
+
+
+def _seats_for(
+    problem: Problem, bench: Occupancy, members: Sequence[int], size: int
+) -> tuple[tuple[int, float, float], Occupancy, list[Gene]]:
+    """Place the packs of one heat: how many have no place, when the last is full, and the minutes that channels are
+    taken; the bench then, and the batches."""
+    genes: list[Gene] = []
+    lost, last_min, taken_min = 0, 0.0, 0.0
+    for group in _windows(problem, members, size):
+        seat = _best_place(problem, bench, group, range(len(RATE_PARTS)), balance=False)
+        if seat is None:
+            lost += len(group)
+            genes += [item for index in group if (item := anywhere(problem, index)) is not None]
+            continue
+        bench.take(seat)
+        genes.append(seat.gene)
+        last_min, taken_min = max(last_min, seat.full_min), taken_min + seat.end_min - seat.start_min
+    return (lost, last_min, taken_min), bench, genes
 
 
 SHARES = (0.5, 0.7, 1.0, 1.3)

@@ -62,6 +62,8 @@ class KeptRun:
     source_part: float
     stopped: bool
     kind: Kind = Kind.CHARGE
+    tended_by: str | None = None
+    """The pilot who sees to it, where it holds packs of several."""
 
     @property
     def place(self) -> str:
@@ -144,6 +146,7 @@ class KeptFlight:
     family: str
     name: str | None
     packs: tuple[str, ...]
+    pilot: str | None = None
 
 
 @dataclass(frozen=True)

@@ -79,6 +79,8 @@ class Board(Checked):
         Named,
         Says("Chains behind", help="The board it can be hung behind; all amps then pass that board's lead and fuse."),
     ] = None
+    pilot: Annotated[Named, Says("Pilot", help="Whose it is. Empty: everybody's.")] = None
+    lent: Annotated[bool, Says("Lent to others", help="Packs of other pilots may be charged with it too.")] = False
     name: Name = None
     note: Note = None
     parts: Annotated[tuple["Board", ...], Kept.ELSEWHERE] = ()
@@ -172,6 +174,8 @@ class Charger(Checked):
         Says("Watts on mains", "W", help="Where they differ from those on DC. Empty: the most of the table."),
     ] = None
     failed: Annotated[bool, Says("It has failed", help="Nothing is planned or begun on it.")] = False
+    pilot: Annotated[Named, Says("Pilot", help="Whose it is. Empty: everybody's.")] = None
+    lent: Annotated[bool, Says("Lent to others", help="Packs of other pilots may be charged with it too.")] = False
     name: Name = None
     note: Note = None
 
@@ -302,6 +306,8 @@ class Source(Checked):
         Le(500),
         Says("Stops at", "V", help="Under load. Empty: the usual figure of its chemistry and cells."),
     ] = None
+    pilot: Annotated[Named, Says("Pilot", help="Whose it is. Empty: everybody's.")] = None
+    lent: Annotated[bool, Says("Lent to others", help="Packs of other pilots may be charged with it too.")] = False
     name: Name = None
     note: Note = None
 

@@ -20,6 +20,7 @@ from iterum.core.things.curve import (
     soc_from_rest,
     taught,
 )
+from iterum.core.things.pilots import NO_TERMS, Terms
 
 TOLD_DOUBT = 0.10
 """A capacity learned within this part of itself counts as what the pack holds."""
@@ -81,7 +82,8 @@ class Pack(Checked):
     stale, stale_temperature : whether its reading is too old to join it by, and its temperature too old to count.
     like : points of the curves of packs with the same label, for one that was taught nothing itself.
     own_rate_c : the pilot's own decision on its charge C, for one charge, where its label gives none.
-    air_c : degrees of the air where it lies today, None where nobody said.
+    air_c : degrees of the air where it lies today, None where nobody said. pilot : whose it is, None for the table's.
+    terms : what its pilot allows for it.
     learned : what the charges that it had alone taught of its curve and its capacity.
     discharge_c : the label's discharge C. resistance_mohm : a meter's reading per cell (the ohmic part).
     """
@@ -150,6 +152,7 @@ class Pack(Checked):
     memory: Annotated[
         int | None, Ge(1), Le(99), Says("Memory number", help="Under which the charger keeps its settings for it.")
     ] = None
+    pilot: Annotated[Named, Says("Pilot", help="Whose it is.")] = None
     since_balance: Annotated[int, Kept.BY_LOG] = 0
     own_rate_c: Annotated[float | None, Kept.ELSEWHERE] = None
     stale: Annotated[bool, Kept.ELSEWHERE] = False
@@ -157,8 +160,13 @@ class Pack(Checked):
     learned: Annotated[Learned | None, Says("Learned from its charges"), Kept.BY_LOG] = None
     like: Annotated[tuple[KnownPoint, ...], Kept.ELSEWHERE] = ()
     air_c: Annotated[float | None, Kept.ELSEWHERE] = None
+    terms: Annotated[Terms, Kept.ELSEWHERE] = NO_TERMS
     name: Name = None
     note: Note = None
+
+    def may_meet(self, other: "Pack") -> bool:
+        """Whether the pilots of both allow them on one board."""
+        return self.pilot == other.pilot or (other.pilot or "") in self.terms.with_packs_of
 
     def own_faults(self) -> tuple[Fault, ...]:
         """A chemistry that nobody knows."""

@@ -13,6 +13,7 @@ from annotated_types import Ge, Gt, Le
 from iterum.core.fields import Checked, Says
 from iterum.core.things.chemistry import Chemistry
 from iterum.core.things.days import Days
+from iterum.core.things.pilots import TableRule
 
 PER_CELL_LIMIT_V = 0.10
 """The per-cell school: packs, and cells beside each other on the balance leads, at most this far apart."""
@@ -68,6 +69,7 @@ class HouseRules(Checked):
     tail_fraction : a charge is done when its amps have fallen to this part of those dialled.
     join_peak_c, join_over_s : the most C that any pack may see when the group is plugged together, and the seconds
         it may spend above its own charge C; `join_peak_c` None leaves joining to the rule on volts.
+    table : how common kit is shared where there are several pilots.
     days : how days differ from their plan, for the odds of a plan.
     """
 
@@ -88,6 +90,7 @@ class HouseRules(Checked):
     tail_fraction: Annotated[float, Gt(0), Le(0.9), Says("Done at this part of the amps dialled")] = 0.1
     join_order: Annotated[JoinOrder, Says("Order of leads")] = JoinOrder.SETTLE_THEN_BALANCE
     balance: Annotated[Balance, Says("Balance")] = Balance.EVERY_CHARGE
+    table: Annotated[TableRule, Says("How the table is shared")] = TableRule.EQUAL_HEATS
     days: Days = field(default_factory=Days)
 
     def cell_window_v(self) -> float:
@@ -133,6 +136,8 @@ class Affects(Enum):
     """Only the card and its steps."""
     STORAGE = auto()
     """Only the volts at which packs are put away."""
+    TABLE = auto()
+    """Whose heats are met, where several pilots share the table."""
 
 
 @dataclass(frozen=True)
@@ -388,6 +393,44 @@ RULES: tuple[Rule, ...] = (
             ),
         ),
         "On a board a lagging cell hides among its neighbours; balancing each time shows it early.",
+    ),
+    Rule(
+        "table",
+        "Several pilots: how is common kit shared?",
+        Affects.TABLE,
+        (
+            School(
+                "equal-heats",
+                "Equal shares of heats",
+                "Whoever has the smallest share of their heats comes first; then as many heats as can be.",
+                {"table": TableRule.EQUAL_HEATS},
+            ),
+            School(
+                "by-need",
+                "By need",
+                "As many heats as can be, whoever flies them.",
+                {"table": TableRule.BY_NEED},
+            ),
+            School(
+                "equal-energy",
+                "Equal shares of energy",
+                "No pilot takes more than their even share of a common source; within that, equal shares of heats.",
+                {"table": TableRule.EQUAL_ENERGY},
+            ),
+            School(
+                "finals-first",
+                "Finals first",
+                "Heats that are finals come before all others; then equal shares of heats.",
+                {"table": TableRule.FINALS_FIRST},
+            ),
+            School(
+                "own-kit",
+                "Everybody for themselves",
+                "Each pilot charges with their own chargers and boards; only sources are common.",
+                {"table": TableRule.OWN_KIT},
+            ),
+        ),
+        "Nobody drives home without a flight because somebody else had more packs.",
     ),
 )
 

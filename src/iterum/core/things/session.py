@@ -1,6 +1,6 @@
 """The session: packs, kit, rules and wishes of one evening."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from functools import cached_property
@@ -8,11 +8,12 @@ from typing import Annotated
 
 from annotated_types import Ge, Gt, Le, Len
 
-from iterum.core.fields import Checked, Name, Says
+from iterum.core.fields import Checked, Name, Named, Says
 from iterum.core.things.bench import Bench, Running
 from iterum.core.things.choice import Choice
 from iterum.core.things.kit import Kit
 from iterum.core.things.packs import Pack
+from iterum.core.things.pilots import NO_TERMS, Pilot, terms_of
 from iterum.core.things.rules import HouseRules
 
 REST_MIN = 15.0
@@ -72,6 +73,8 @@ class Wish(Checked):
         ),
     ] = None
 
+    pilot: Annotated[Named, Says("Pilot", help="Who flies it, with packs of their own.")] = None
+    final: Annotated[bool, Says("Final", help="Comes first where the rule of the table says so.")] = False
     spare: Annotated[
         int | None, Ge(0), Le(100), Says("Spares", help="So many more of the class full by then, which do not fly.")
     ] = None
@@ -113,12 +116,15 @@ class Session:
     kit: Kit = field(default_factory=Kit)
     rules: HouseRules = field(default_factory=HouseRules)
     wanted: tuple[Wish, ...] = ()
+    pilots: tuple[Pilot, ...] = ()
     group: Choice | None = None
     running: tuple[Running, ...] = ()
     name: str | None = None
     note: str | None = None
     starts_at: datetime | None = None
     air_c: float | None = None
+    had_wh: Mapping[tuple[str, str], float] = field(default_factory=dict, hash=False)
+    """By source and pilot, Wh that were taken today for packs of theirs."""
 
     def in_air(self, air_c: float | None) -> "Session":
         """The same session with its packs in this air.
@@ -128,6 +134,18 @@ class Session:
         if air_c is None:
             return self
         return replace(self, air_c=air_c, packs=tuple(replace(pack, air_c=air_c) for pack in self.packs))
+
+    def at_table(self) -> "Session":
+        """The same session, each pack on the terms of its pilot."""
+        terms = terms_of(self.pilots, self.rules.table)
+        on_terms = ((pack, terms.get(pack.pilot or "", NO_TERMS)) for pack in self.packs)
+        packs = tuple(pack if pack.terms == told else replace(pack, terms=told) for pack, told in on_terms)
+        return self if packs == self.packs else replace(self, packs=packs)
+
+    @property
+    def here(self) -> tuple[Pilot, ...]:
+        """Pilots who have not gone home."""
+        return tuple(pilot for pilot in self.pilots if not pilot.gone)
 
     def at(self, now: datetime) -> "Session":
         """The same session with its readings judged by their age.

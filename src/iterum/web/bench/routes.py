@@ -1,5 +1,6 @@
 """Addresses of the bench: the page, what changes by itself, and the acts of a day."""
 
+from dataclasses import replace
 from hashlib import sha256
 from typing import Any
 
@@ -19,6 +20,7 @@ from iterum.web.figures import figure
 from iterum.web.frame import energy_left
 from iterum.web.heats.routes import shift
 from iterum.web.next_up import agenda, todos, untold
+from iterum.web.pilots import may_act_on
 from iterum.web.plan.routes import made_first, parted, plan_again
 from iterum.web.run.routes import step_of
 from iterum.wording import about, family_label
@@ -41,7 +43,8 @@ def _shown() -> BenchPage:
         left_wh=left_wh,
         whole_wh=whole_wh,
     )
-    return bench_page(session.kit, seen, now(), parted())
+    shown = bench_page(session.kit, seen, now(), parted())
+    return replace(shown, live=tuple(item for item in shown.live if may_act_on(item.run)))
 
 
 def _searching() -> bool:
@@ -52,7 +55,7 @@ def _searching() -> bool:
 def _open() -> tuple[int | None, bool]:
     """Which batch's row is open, and whether its step takes the key that else belongs to Now."""
     opened = request.args.get("open", type=int)
-    run = next((run for run in runs().open() if run.key == opened), None) if opened else None
+    run = next((run for run in runs().open() if run.key == opened and may_act_on(run)), None) if opened else None
     return (None, False) if run is None else (run.key, run.next_act is not None)
 
 

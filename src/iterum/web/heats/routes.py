@@ -15,6 +15,7 @@ from iterum.exchange.heats import AHEAD, COLUMNS, Heat, calendar_text, heat_from
 from iterum.web.context import desk, now, undoable
 from iterum.web.figures import figure, whole
 from iterum.web.heats.board import board
+from iterum.web.pilots import pilots
 from iterum.web.plan.routes import plan_again
 
 blueprint = Blueprint("heats", __name__, url_prefix="/heats", template_folder="templates")
@@ -40,11 +41,12 @@ def _render(
 ) -> str:
     heats = desk().heats()
     blank = {"time": "", "name": "", "class": "", "packs": "", "away": USUAL_AWAY_MIN, "worth": "1",
-             "uses": f"{100 * USED_FRACTION:g}", "needs": ""}  # fmt: skip
+             "uses": f"{100 * USED_FRACTION:g}", "needs": "", "pilot": "", "final": ""}  # fmt: skip
     return render_template(
         "heats/page.html",
         heats=heats,
         families=_families(),
+        pilots=pilots(),
         typed={**blank, **(typed or {})},
         faults=faults or {},
         pasted=pasted,
@@ -70,6 +72,8 @@ def _texts_of(heat: Heat) -> dict[str, str]:
         "worth": f"{wish.value:g}",
         "uses": f"{100 * wish.used_fraction:g}",
         "needs": "" if wish.need_fraction is None else f"{100 * wish.need_fraction:g}",
+        "pilot": wish.pilot or "",
+        "final": "yes" if wish.final else "",
     }
 
 
@@ -100,6 +104,8 @@ def save() -> str | AnyResponse | tuple[str, int]:
         heat = heat_from(request.form, _today(), local)
     except BadInput as bad:
         return _render(request.form, {fault.place: fault.mend for fault in bad.faults}, changed=changed), 422
+    if heat.wish.pilot and heat.wish.pilot not in pilots():
+        return _render(request.form, {"pilot": "is none of the pilots at the table"}, changed=changed), 422
     if changed is not None:
         was, number = _heat(changed)
         old = was.wish
@@ -193,8 +199,8 @@ def calendar_in() -> str | AnyResponse | tuple[str, int]:
 
 def _take(heats: Sequence[Heat]) -> AnyResponse:
     """Add heats to those there are; one at the same time with the same name takes the old one's place."""
-    new = {(heat.at, heat.wish.name) for heat in heats}
-    kept = [heat for heat in desk().heats() if (heat.at, heat.wish.name) not in new]
+    new = {(heat.at, heat.wish.name, heat.wish.pilot) for heat in heats}
+    kept = [heat for heat in desk().heats() if (heat.at, heat.wish.name, heat.wish.pilot) not in new]
     with undoable(f"{len(heats)} heats brought in") as told:
         desk().set_heats([*kept, *heats], now())
         told.text = f"{len(heats)} heats are written down. {_follow()}"

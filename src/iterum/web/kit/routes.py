@@ -33,6 +33,7 @@ from iterum.web.figures import whole
 from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
 from iterum.web.heard import Heard, hear, kit_document
 from iterum.web.kit.views import Picked, kit_page
+from iterum.web.pilots import pilot_options
 from iterum.wording import about, sentence
 
 blueprint = Blueprint("kit", __name__, url_prefix="/kit", template_folder="templates")
@@ -163,9 +164,10 @@ def _shown(
         place = f"channels[{number}]."
         mine = {name.removeprefix(place).split("[")[0]: mend for name, mend in faults.items() if name.startswith(place)}
         lines.append(make_fields("channel", channel, mine, {}, f"channel{number}-"))
+    options = {"fed_by": _feeds(known_as), "chains_to": _others(known_as), **pilot_options()}
     return {
         "part": part,
-        "fields": make_fields(part, texts, faults, {"fed_by": _feeds(known_as), "chains_to": _others(known_as)}),
+        "fields": make_fields(part, texts, faults, options),
         "channels": lines,
         "known_as": known_as,
         "faults": faults,

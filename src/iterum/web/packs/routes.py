@@ -1,6 +1,6 @@
 """Addresses of the Packs page."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -28,6 +28,7 @@ from iterum.web.packs.views import box
 from iterum.web.pictures import known_curve, trend
 from iterum.web.pictures.labels import SHEETS, sheet_from
 from iterum.web.pictures.labels import draw as draw_labels
+from iterum.web.pilots import pilot_options
 from iterum.wording import about, sentence
 
 blueprint = Blueprint("packs", __name__, url_prefix="/packs", template_folder="templates")
@@ -77,7 +78,8 @@ def _form(
     texts: Mapping[str, str], faults: Mapping[str, str], known_as: str | None, label: str = "", count: str = "1",
     heard: Heard | None = None,
 ) -> str:  # fmt: skip
-    options = OPTIONS if texts.get("chemistry") else {**OPTIONS, "chemistry": (ASKED, *CHEMISTRY_NAMES)}
+    asked = {} if texts.get("chemistry") else {"chemistry": (ASKED, *CHEMISTRY_NAMES)}
+    options: dict[str, Sequence[tuple[str, str]]] = {**OPTIONS, **asked, **pilot_options()}
     return render_template("packs/edit.html", fields=make_fields("pack", texts, faults, options), known_as=known_as,
                            faults=faults, label=label, count=count, heard=heard)  # fmt: skip
 

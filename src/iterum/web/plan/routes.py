@@ -172,10 +172,13 @@ def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -
 def _as_said(flown: Sequence[Flown], kept: KeptPlan) -> tuple[Flown, ...]:
     """Who flew: as somebody said it, where it was said, else as it was planned."""
     told = list(day().flights(kept.made_at - BATCH_LONGEST))
-    wishes = {(heat.at, heat.wish.family, heat.wish.name): heat.wish for heat in desk().heats()}
+    wishes = {
+        (heat.at, heat.wish.family, heat.wish.name, heat.wish.pilot): heat.wish for heat in desk().heats()
+    }
     made: list[Flown] = []
     for item in flown:
-        same = [one for one in told if (one.family, one.name) == (item.heat.family, item.heat.name)]
+        asked = (item.heat.family, item.heat.name, item.heat.pilot)
+        same = [one for one in told if (one.family, one.name, one.pilot) == asked]
         planned_at = kept.moment(item.heat.at_min)
         nearest = min(same, key=lambda one: abs(one.heat_at - planned_at), default=None)
         if nearest is None:
@@ -184,7 +187,7 @@ def _as_said(flown: Sequence[Flown], kept: KeptPlan) -> tuple[Flown, ...]:
         told.remove(nearest)
         made.append(Flown(replace(item.heat, at_min=kept.minute(nearest.heat_at)), nearest.packs))
     for one in told:  # in no plan: it flew all the same
-        wish = wishes.get((one.heat_at, one.family, one.name))
+        wish = wishes.get((one.heat_at, one.family, one.name, one.pilot))
         if wish is not None:
             made.append(Flown(replace(wish, at_min=kept.minute(one.heat_at)), one.packs))
     return tuple(made)

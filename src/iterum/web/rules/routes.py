@@ -28,6 +28,8 @@ from iterum.web.context import bench, desk, now
 from iterum.web.forms import Field, document_from, faults_by_field, make_fields, texts_of
 from iterum.web.frame import go_back_to
 
+HERE = tuple(rule for rule in RULES if rule.affects is not Affects.TABLE)
+"""The rule of the table is chosen on the page Table, where the pilots are."""
 blueprint = Blueprint("rules", __name__, url_prefix="/rules", template_folder="templates")
 
 
@@ -96,7 +98,7 @@ def _effects() -> dict[tuple[str, str], str]:
     today = desk().matching_under(rules, now())
     return {
         (rule.key, school.key): _effect(rule, school, rules, today)
-        for rule in RULES
+        for rule in HERE
         for school in rule.schools
         if school != chosen_school(rule, rules)
     }
@@ -105,7 +107,7 @@ def _effects() -> dict[tuple[str, str], str]:
 def _rows(effects: Mapping[tuple[str, str], str] | None) -> list[tuple[Rule, list[SchoolRow], School | None]]:
     rules = desk().session().rules
     rows = []
-    for rule in RULES:
+    for rule in HERE:
         chosen = chosen_school(rule, rules)
         schools = [
             SchoolRow(school, school == chosen, school == rule.schools[0], (effects or {}).get((rule.key, school.key)))
@@ -169,7 +171,7 @@ def choose() -> Response:
         desk().rules_back(now())
         flash("The rules before the last change are in force again.")
         return redirect(url_for("rules.page"))
-    for rule in RULES:
+    for rule in HERE:
         for school in rule.schools:
             if (rule.key, school.key) == (request.form.get("rule"), request.form.get("school")):
                 desk().set_rules(_changed(desk().session().rules, school), now())

@@ -279,6 +279,15 @@ def _volts_of(form: Mapping[str, str], name: str, cells: int) -> tuple[float, ..
     return reading_from_volts(text, cells)
 
 
+@blueprint.post("/<int:key>/tender")
+def tender(key: int) -> Response:
+    """Say which pilot sees to a batch with packs of several."""
+    pilot = request.form.get("pilot", "")
+    runs().set_tender(key, pilot)
+    flash(f"{pilot} sees to this batch.")
+    return redirect(url_for("run.page", key=key))
+
+
 @blueprint.post("/<int:key>/seen")
 def seen(key: int) -> Response:
     """Somebody has seen what is wrong: the sound stops, the finding stays."""

@@ -6,6 +6,7 @@ from typing import Any
 from flask import Blueprint, Response, current_app, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.reasons import NotThere
 from iterum.core.season.moments import begin_of
 from iterum.services.sharing import DIGITS, MOST_TRIES, NotPaired, Offer, Role
 from iterum.web.context import now
@@ -13,6 +14,7 @@ from iterum.web.doors import SecondDoor
 from iterum.web.figures import whole
 from iterum.web.gate import not_paired
 from iterum.web.pictures.code import code_svg
+from iterum.web.pilots import pilots
 from iterum.web.plan.calendar import bench_calendar
 from iterum.web.troubles import TROUBLES
 from iterum.web.who import phone_cookie, sharing
@@ -44,7 +46,7 @@ def page() -> str:
     digits = f"{offer.digits[: DIGITS // 2]} {offer.digits[DIGITS // 2 :]}" if offer else ""
     return render_template("share/page.html", shared=sharing().shared, ways=_ways(offer), offer=offer, digits=digits,
                            phones=sharing().phones(), roles=Role, moved=sharing().moved(), wrong=sharing().wrong(),
-                           tries=MOST_TRIES)  # fmt: skip
+                           pilots=pilots(), tries=MOST_TRIES)  # fmt: skip
 
 
 @blueprint.get("/ways.json")
@@ -84,7 +86,11 @@ def close_door() -> AnyResponse:
 @blueprint.post("/offer")
 def offer() -> AnyResponse:
     """A new code for one more device."""
-    sharing().offer(Role.ALL if request.form.get("role") == Role.ALL else Role.BENCH, now())
+    pilot = request.form.get("pilot") or None
+    if pilot is not None and pilot not in pilots():
+        raise NotThere("pilot", pilot)
+    role = Role.ALL if request.form.get("role") == Role.ALL else Role.PILOT if pilot else Role.BENCH
+    sharing().offer(role, now(), pilot if role is Role.PILOT else None)
     return redirect(url_for("share.page"))
 
 
