@@ -25,8 +25,8 @@ $(VENV)/.test: $(VENV)/.app requirements-test.lock
 		|| command -v chromium >/dev/null || apt-get install -y -qq chromium
 	touch $@
 
-demo: setup ## start with the made-up meeting; FRESH=1 forgets what was changed, SPEED=20 runs in time-lapse
-	$(BIN)/iterum serve --demo --port $(PORT) $(if $(FRESH),--fresh) $(if $(SPEED),--speed $(SPEED))
+demo: setup ## start with a made-up meeting, MEETING=club for four pilots; FRESH=1 forgets what was changed, SPEED=20 runs in time-lapse
+	$(BIN)/iterum serve --demo $(or $(MEETING),meeting) --port $(PORT) $(if $(FRESH),--fresh) $(if $(SPEED),--speed $(SPEED))
 
 lint: $(VENV)/.test
 	$(BIN)/ruff check src tests benchmarks

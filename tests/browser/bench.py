@@ -9,6 +9,7 @@ from pathlib import Path
 from shutil import which
 from typing import Any
 
+from flask import Flask
 from playwright.sync_api import Browser, Locator, Page, Playwright, expect, sync_playwright
 from werkzeug.serving import WSGIRequestHandler, make_server
 
@@ -47,10 +48,12 @@ def started(runs: RunDesk, key: int, at: datetime) -> None:
 @contextmanager
 def running(
     database: Path, clock: Callable[[], datetime], watch: bool = False, speed: float = 1.0,
-    rehearsal: Rehearsal | None = None,
+    rehearsal: Rehearsal | None = None, made: Callable[[Flask], None] = lambda _app: None,
 ) -> Iterator[str]:  # fmt: skip
-    """The application served from a thread; gives its address. rehearsal : with its simulated charger met."""
+    """The application served from a thread; gives its address. rehearsal : with its simulated charger met. made : is
+    told the application."""
     app = create_app(database, clock, watch=watch, speed=speed, rehearsal=rehearsal)
+    made(app)
     if rehearsal is not None:
         meet(app, ((CHARGER, f"127.0.0.1:{rehearsal.bench.port}"),), confirmed=True)
     server = make_server("127.0.0.1", 0, app, threaded=True, request_handler=_Silent)

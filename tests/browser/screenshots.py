@@ -33,7 +33,6 @@ VIEWS = {
     "lesson": ("/rehearse", WIDE, "day"),
     "heats": ("/heats", WIDE, "day"),
     "plan": ("/plan?batch=4", WIDE, "day"),
-    "plan-sheet": ("/plan/sheet", WIDE, "day"),
     "put-away": ("/put-away", WIDE, "day"),
     "run": ("/run/1", WIDE, "day"),
     "join": ("/match/join?packs=P-04&packs=P-02&packs=P-07&packs=P-01&packs=P-03&packs=P-08", WIDE, "day"),
@@ -42,9 +41,28 @@ VIEWS = {
     "kit": ("/kit", WIDE, "day"),
     "pack": ("/packs/health?id=L-02", WIDE, "day"),
     "rules": ("/rules", WIDE, "day"),
+    "table": ("/table", WIDE, "day"),
 }
 
 TALL = {"dial", "pack", "plan"}
+
+
+def take_table(names: list[str], folder: Path) -> None:
+    """The page Table of the made-up club, with a plan."""
+    names = [name for name in names if name == "table"]
+    if not names:
+        return
+    path = folder / "club.sqlite3"
+    store = Store(path)
+    desk = Desk(store)
+    load_demo(store, desk, MORNING, "club")
+    session = desk.session_at(MORNING, MORNING)
+    job = PlanJob(session, (Prefer.STEADIEST,), 10, MORNING, desk.revision(), keep=desk.keep_plan)
+    job.start()
+    job.wait(60)
+    store.close()
+    with running(path, lambda: MORNING) as address:
+        take(names, address)
 
 
 def main(names: list[str]) -> None:
@@ -62,10 +80,11 @@ def main(names: list[str]) -> None:
         job.wait(60)
         store.close()
         with running(path, lambda: MORNING) as address:
-            take([name for name in wanted if not name.startswith(("run", "lesson", "bench"))], address)
+            take([name for name in wanted if not name.startswith(("run", "lesson", "bench", "table"))], address)
         with tempfile.TemporaryDirectory() as other:
             take_bench([name for name in wanted if name.startswith("bench")], Path(other))
         with tempfile.TemporaryDirectory() as other:
+            take_table(wanted, Path(other))
             take_run([name for name in wanted if name.startswith("run")], Path(other))
             with running(path, lambda: MORNING) as real:
                 take_lesson([name for name in wanted if name.startswith("lesson")], Path(other), real)

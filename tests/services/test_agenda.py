@@ -8,7 +8,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import WishOutcome
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.rounds import ChargeKey
-from iterum.core.season.agenda import Do
+from iterum.core.season.agenda import OFF_BEFORE, Do
 from iterum.core.season.outlook import Observation
 from iterum.core.season.run import Act, State
 from iterum.core.things.choice import Choice
@@ -100,6 +100,23 @@ def test_what_no_plan_follows_comes_off_when_it_is_balanced(agenda_of):
     check, off = runs.agenda(NOON)
     assert (check.do, off.do, off.off) == (Do.CHECK, Do.TAKE_OFF, ("A",))
     assert off.at == runs.in_hand(NOON)[0].ends_at
+
+
+@pytest.mark.parametrize(("at_min", "for_heat"), [(20, True), (600, False)])
+def test_what_flies_comes_off_before_its_heat_balanced_or_not(agenda_of, at_min, for_heat):
+    runs, desk, channel = agenda_of
+    heat = Wish(1, "lipo-4S", at_min, "One", fly_min=10)
+    desk.set_heats([Heat(NOON + timedelta(minutes=at_min), heat)], NOON)
+    told = (WishOutcome(heat, True, 1, at_min, ("A",)),)
+    behind = (planned(("B",), channel, 30),)
+    desk.keep_plan(KeptPlan(NOON, "soonest", PlanRecord(batches=behind, wanted=told), desk.revision()))
+    key = runs.begin(Choice(("A",), None, channel), NOON)
+    state = State.PLANNED
+    for act in (Act.INSPECT, Act.PLUG_IN, Act.READ_BACK, Act.START):
+        state = runs.act(key, act, state, NOON, skipped=act is Act.READ_BACK).state
+    offs = [item for item in runs.agenda(NOON) if item.do is Do.TAKE_OFF]
+    assert [(item.heat, item.at, item.off) for item in offs] == (
+        [("One", NOON + timedelta(minutes=at_min) - OFF_BEFORE, ("A",))] if for_heat else [])  # fmt: skip
 
 
 def test_a_pack_that_goes_round_twice_is_to_be_begun_twice(agenda_of):

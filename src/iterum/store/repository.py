@@ -294,10 +294,15 @@ class Repository(KitRepository):
         for table, name in _OF_PILOTS:
             column = table.c[name]
             self._connection.execute(update(table).where(column == known_as).values({name: pilot.id}))
+        self._say_instead(str(known_as), pilot.id)
+
+    def _say_instead(self, was: str, now: str | None) -> None:
+        """Let those who share boards with a pilot name them otherwise, or not at all."""
         for other in self.pilots():
-            if known_as in other.shares_with:
-                with_whom = tuple(pilot.id if tag == known_as else tag for tag in other.shares_with)
-                self._save(tables.pilots, {"shares_with": list(with_whom), "id": other.id}, other.id)
+            if was in other.shares_with:
+                named = (now if tag == was else tag for tag in other.shares_with)
+                with_whom = [tag for tag in named if tag is not None]
+                self._save(tables.pilots, {"shares_with": with_whom, "id": other.id}, other.id)
 
     def drop_pilot(self, pilot_id: str) -> None:
         """Take a pilot off the table who has nothing there. Raises NotThere."""
@@ -305,6 +310,7 @@ class Repository(KitRepository):
         gone = self._connection.execute(delete(table).where(table.c.id == pilot_id).returning(table.c.key)).first()
         if gone is None:
             raise NotThere("pilot", pilot_id)
+        self._say_instead(pilot_id, None)
 
     def wishes(self) -> tuple[Wish, ...]:
         """What is wanted full, by when."""

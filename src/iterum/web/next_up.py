@@ -110,8 +110,8 @@ def _is_own(item: NextUp) -> bool:
         return True  # only batches of this pilot are in it
     if todo is None:
         return item.post != url_for("plan.begin")  # what is told by its words alone concerns everybody
-    if todo.run is not None:
-        return may_act_on(todo.run)
+    if todo.run is not None and may_act_on(todo.run):
+        return True
     packs = todo.batch.packs if todo.batch is not None else todo.packs
     return any(owners().get(tag) == asking for tag in packs)
 
@@ -181,7 +181,7 @@ def _in_words(item: ToDo) -> NextUp:
     if item.do is Do.READ_AFTER:
         title = f"Remove from {where}"
         return NextUp(item.at, title, f"remove from {where}", item, off=packs, href=href, button="Remove and measure")
-    title = f"Remove from {where}"
+    title = f"Remove from {where}" + (f" for {item.heat}" if item.heat else "")
     return NextUp(item.at, title, f"remove from {where}", item, off=packs, href=href, button=f"Look at {where}")
 
 
@@ -252,7 +252,8 @@ def _at_leisure(has_more: bool) -> tuple[NextUp, ...]:
         return (NextUp(at, "Your packs", "write down packs", href=url_for("begin.page"), button="Begin"),)
     if not any(True for _ in session.kit.channels()):
         return (NextUp(at, "Your charger", "write down a charger", href=url_for("begin.page"), button="Write it down"),)
-    free, verdicts = bench().free_packs, permits(bench())
+    asking, verdicts = pilot_asking(), permits(bench())
+    free = [pack for pack in bench().free_packs if asking in (None, pack.pilot)]
     unread = [pack.id for pack in free if pack.reading is None and pack.condition is Condition.OK]
     if unread:
         href = url_for("measure.page", pack=unread[0])

@@ -92,6 +92,7 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "alone_capacities_differ": lambda n: (
         f"Alone: {plain(n['largest_mah'])} and {plain(n['smallest_mah'])} mAh are too unlike beside {n['nearest']}."
     ),
+    "alone_against": "Alone. {why}",
     "alone_later": lambda n: (
         f"Alone: joined to others the whole would end {minutes(n['minutes'])} later."
         if n["minutes"] > 0.5

@@ -7,15 +7,19 @@ from itertools import combinations
 import pytest
 from benchmarks.club import PILOTS, club_day, first_come
 
+from iterum.core.planning.explain import explain
 from iterum.core.planning.heats import DaySearch
 from iterum.core.planning.planner import Planner
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.rounds import Flight
 from iterum.core.planning.score import Prefer, uneven, unfair
 from iterum.core.planning.shares import shares_of
-from iterum.core.things.kit import Source
+from iterum.core.things.kit import Board, Channel, Charger, Kit, Source
 from iterum.core.things.pilots import TableRule
+from iterum.core.things.session import Session
 from iterum.demo import demo_session
+from iterum.wording import sentence
+from tests.conftest import even
 
 STEPS = 3
 
@@ -130,3 +134,17 @@ def test_other_orders_of_pilots_are_no_fairer():
         for at in (one, two):
             shares[heats[at].pilot] += 1 / 3
         assert told == tuple(sorted((round(part, 6) for part in shares.values()), reverse=True))
+
+
+@pytest.mark.parametrize("what", ["pilots", "degrees"])
+def test_whatever_keeps_a_pack_alone_is_told(what):
+    packs = tuple(replace(even(tag, 3.8), pilot=pilot) for tag, pilot in (("A", "Ada"), ("B", "Ben")))
+    if what == "degrees":
+        packs = tuple(replace(pack, pilot=None, reading=replace(pack.reading, temperature_c=degrees))
+                      for pack, degrees in zip(packs, (12.0, 30.0), strict=True))  # fmt: skip
+    kit = Kit((Board("six", 6),), (Charger("duo", (Channel("one", 10, 200), Channel("two", 10, 200))),))
+    session = Session(packs, kit, pilots=PILOTS).at_table()
+    plan = planned(session)
+    told = [sentence(item) for why in explain(Problem(session), plan) for item in why.reasons]
+    assert len(plan.batches) == 2
+    assert sum(text.startswith("Alone. ") for text in told) == 2, told

@@ -7,6 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from iterum.core.electrical.charging import charge_packs
+from iterum.core.season.figures import not_true
 from iterum.core.season.outlook import Observation, expect, outlook
 from iterum.core.season.watching import BAND_V, Alarm, findings, next_check_min
 from iterum.core.things.feed import Feed
@@ -185,3 +186,8 @@ def test_the_kept_curve_is_that_of_the_model():
     assert EXPECTED.minutes == pytest.approx(RESULT.minutes, abs=0.01)
     assert max(EXPECTED.cell_v) == pytest.approx(4.20, abs=0.001)
     assert BAND_V == 0.04
+
+
+@pytest.mark.parametrize(("input_v", "true"), [(5.0, True), (12.6, True), (230.0, True), (253.0, True), (2300.0, False)])
+def test_a_charger_on_mains_shows_its_input_volts_too(input_v, true):
+    assert (not_true(4, 15.2, 1.5, input_v=input_v) is None) is true

@@ -93,6 +93,10 @@ def _shared(problem: Problem, batch: PlannedBatch, other: PlannedBatch) -> str:
     return next((name for name in uses[batch.channel] if name in uses[other.channel]), "the source")
 
 
+_ALONE_BY_FIGURES = frozenset({"window_too_wide", "same_cell_apart", "capacities_differ", "ports_full"})
+"""Obstacles that have a sentence of their own for a pack that is alone, shorter than theirs for a group."""
+
+
 def _alone(problem: Problem, plan: Plan, batch: PlannedBatch, tried: bool) -> Reason:
     """The first rule that fails against its nearest mate, or how much later the end would be if it joined. tried :
     whether that is worked out."""
@@ -106,7 +110,10 @@ def _alone(problem: Problem, plan: Plan, batch: PlannedBatch, tried: bool) -> Re
     nearest = min(mates, key=lambda i: abs((problem.packs[i].cell_v or 0.0) - (pack.cell_v or 0.0)))
     against = obstacles((pack, problem.packs[nearest]), problem.rules)
     if against:
-        return Reason(f"alone_{against[0].code}", {**against[0].numbers, "nearest": problem.packs[nearest].id})
+        first = against[0]
+        if first.code not in _ALONE_BY_FIGURES:
+            return reason("alone_against", why=first)
+        return Reason(f"alone_{first.code}", {**first.numbers, "nearest": problem.packs[nearest].id})
     if not tried:
         return reason("alone_as_found")
     later = _later_if_joined(problem, plan, index)

@@ -17,6 +17,8 @@ BATCH_LONGEST = timedelta(days=2)
 """Batches in hand are not older than this."""
 
 
+OFF_BEFORE = timedelta(minutes=2)
+"""So long before a heat its packs come off the charger, balanced or not."""
 PLANNED = 2
 """The rank of what is only planned."""
 
@@ -88,10 +90,10 @@ def agenda(
     waiting = _to_begin(kept, begun, {tag for item in in_hand for tag in item.run.packs}) if kept else []
     stored = sorted((item.batch for item in storage), key=lambda batch: batch.start_min)
     taken = {(batch.channel, batch.board) for batch in (*waiting, *stored)}
-    todos = [todo for item in in_hand for todo in _of_run(item, taken, now)]
+    flights = _heats(kept, heats, now) if kept is not None else []
+    todos = [todo for item in in_hand for todo in _of_run(item, taken, now, flights)] + flights
     if kept is not None:
         todos += [_swap(kept.moment(batch.start_min), batch, in_hand, waiting) for batch in waiting]
-        todos += _heats(kept, heats, now)
     for item in storage:
         goes_on = _swap(now + timedelta(minutes=item.batch.start_min), item.batch, in_hand, stored)
         todos.append(replace(goes_on, do=Do.STORE, stored=item))
@@ -105,8 +107,12 @@ def rank(todo: ToDo, now: datetime) -> int:
     return 1 if todo.do in (Do.READ_AFTER, Do.TAKE_OFF) and todo.at <= now else PLANNED
 
 
-def _of_run(item: InHand, taken: set[tuple[str, str | None]], now: datetime) -> list[ToDo]:
-    """What one batch in hand asks for. taken : channels and boards that something planned waits for."""
+def _of_run(
+    item: InHand, taken: set[tuple[str, str | None]], now: datetime, flights: Sequence[ToDo]
+) -> list[ToDo]:  # fmt: skip
+    """What one batch in hand asks for. taken : channels and boards that something planned waits for. flights : heats to
+    come, with who flies.
+    """
     run = item.run
     if run.state in BEFORE_CHARGE:
         if run.next_act is Act.CHECK:  # they have evened out, and that was all
@@ -120,6 +126,10 @@ def _of_run(item: InHand, taken: set[tuple[str, str | None]], now: datetime) -> 
     todos = []
     if item.check_at is not None and (item.ends_at is None or item.check_at < item.ends_at or item.check_at <= now):
         todos.append(ToDo(Do.CHECK, item.check_at, run))
+    first = min((one for one in flights if set(one.packs) & set(run.packs)), key=lambda one: one.at, default=None)
+    if first is not None and (item.ends_at is None or first.at - OFF_BEFORE < item.ends_at):
+        off_at = first.at - OFF_BEFORE  # it may be full by then, though not balanced
+        return [*todos, ToDo(Do.TAKE_OFF, off_at, run, off=run.packs, off_channel=run.place, heat=first.heat)]
     followed = any(run.channel == channel or (run.board and run.board == board) for channel, board in taken)
     if item.ends_at is not None and not followed:
         todos.append(ToDo(Do.TAKE_OFF, item.ends_at, run, off=run.packs, off_channel=run.place))
@@ -160,7 +170,8 @@ def _heats(kept: KeptPlan, heats: Sequence[tuple[datetime, Wish]], now: datetime
     todos, left = [], [heat for heat in heats if heat[1].is_heat]
     for item in kept.plan.wanted:
         planned_at = kept.moment(item.wish.at_min)
-        same = [heat for heat in left if (heat[1].name, heat[1].family) == (item.wish.name, item.wish.family)]
+        wanted = (item.wish.name, item.wish.family, item.wish.pilot)
+        same = [heat for heat in left if (heat[1].name, heat[1].family, heat[1].pilot) == wanted]
         if not item.wish.is_heat or not same:  # none: it was taken away since
             continue
         heat = min(same, key=lambda one: abs(one[0] - planned_at))

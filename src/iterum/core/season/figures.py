@@ -10,7 +10,7 @@ MOST_CELL_V = 5.0
 """No cell of any chemistry shows more, in any state in which it may be read."""
 MOST_A, MOST_MAH, MOST_MIN = 200.0, 500_000.0, 7 * 24 * 60.0
 """Beyond any field charger: figures above are of another unit, or of nothing."""
-MOST_INPUT_V = 100.0
+MOST_INPUT_V = 400.0
 AIR_C = (-40.0, 150.0)
 SUM_V, SUM_PART = 0.15, 0.02
 """A pack's volts may stand off the sum of its cells by so much and this part of it: leads and meters differ."""

@@ -27,6 +27,7 @@ from iterum.web.choices import choice_from
 from iterum.web.context import checks, desk, links, now, runs, watcher
 from iterum.web.degrees import typed_c
 from iterum.web.frame import go_back_to
+from iterum.web.pilots import owners, tender_of
 from iterum.web.run.views import reading_from_volts, run_page
 from iterum.web.words import doing
 from iterum.wording import about
@@ -40,7 +41,11 @@ RANGES = {"cells": (0, 14), "pack_v": (0.0, 65.0), "current_a": (0.0, 100.0), "e
 
 def _page(key: int, status: int = 200, **more: Any) -> tuple[str, int]:
     values = step_of(key, **more)
-    return render_template("run/page.html", return_to=request.form.get("back", ""), **values), status
+    run = values["shown"].look.run
+    tenders = list(dict.fromkeys(owners().get(tag) for tag in run.packs))
+    page = render_template("run/page.html", return_to=request.form.get("back", ""), tenders=tenders,
+                           tender=tender_of(run), **values)  # fmt: skip
+    return page, status
 
 
 def step_of(key: int, **more: Any) -> dict[str, Any]:

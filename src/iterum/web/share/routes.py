@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.reasons import NotThere
 from iterum.core.season.moments import begin_of
-from iterum.services.sharing import DIGITS, MOST_TRIES, NotPaired, Offer, Role
+from iterum.services.sharing import CALENDAR, DIGITS, MOST_TRIES, NotPaired, Offer, Role
 from iterum.web.context import now
 from iterum.web.doors import SecondDoor
 from iterum.web.figures import whole
@@ -21,6 +21,7 @@ from iterum.web.who import phone_cookie, sharing
 
 blueprint = Blueprint("share", __name__, url_prefix="/share", template_folder="templates")
 
+ROLES_SAID = {Role.BENCH: "at the bench", Role.ALL: "everything", Role.PILOT: "for ", CALENDAR: "reads the visits"}
 KEPT_S = 400 * 86_400
 """How long a browser keeps a cookie at most."""
 
@@ -46,7 +47,7 @@ def page() -> str:
     digits = f"{offer.digits[: DIGITS // 2]} {offer.digits[DIGITS // 2 :]}" if offer else ""
     return render_template("share/page.html", shared=sharing().shared, ways=_ways(offer), offer=offer, digits=digits,
                            phones=sharing().phones(), roles=Role, moved=sharing().moved(), wrong=sharing().wrong(),
-                           pilots=pilots(), tries=MOST_TRIES)  # fmt: skip
+                           pilots=pilots(), tries=MOST_TRIES, roles_said=ROLES_SAID)  # fmt: skip
 
 
 @blueprint.get("/ways.json")

@@ -11,7 +11,7 @@ from iterum.core.fields import BadInput
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.shares import PilotShare, shares_of
 from iterum.core.reasons import NotThere, Unsafe
-from iterum.core.things.pilots import Pilot, Shape
+from iterum.core.things.pilots import Pilot, Shape, terms_of
 from iterum.core.things.rules import RULES, Affects, School, chosen_school
 from iterum.services.planning import make_plan
 from iterum.store.rows import TagTaken
@@ -47,6 +47,7 @@ def _page(texts: Mapping[str, str] | None = None, faults: Mapping[str, str] | No
         "table/page.html",
         pilots=session.pilots,
         counts=counts,
+        agreed=terms_of(session.pilots, session.rules.table),
         nobodys=[pack.id for pack in session.packs if pack.pilot is None],
         shapes=list(Shape),
         typed=texts,
