@@ -9,6 +9,10 @@ from iterum.core.fields import BadInput
 from iterum.core.groups.group import obstacles
 from iterum.core.groups.matching import match_packs
 from iterum.core.permit.permit import permit_of
+from iterum.core.reasons import Unsafe
+from iterum.core.season.upkeep import upkeep
+from iterum.core.things.choice import Choice, Kind
+from iterum.core.things.packs import Reading
 from iterum.core.things.pilots import Pilot, Shape, TableRule, terms_of
 from iterum.core.things.rules import HouseRules
 from iterum.core.things.session import Session
@@ -82,6 +86,22 @@ def test_a_source_of_another_feeds_nobody_unless_it_is_lent():
         one = replace(kit, sources=(bank,), chargers=(pocket,), supplies=())
         session = at_table(("A", ADA), kit=one)
         assert codes(setup_faults(session.packs, session.bench.setup(None, "Pocket-1"))) == told
+
+
+def test_packs_even_out_on_a_board_of_another_only_where_it_is_lent():
+    kit = demo_session("club").kit
+    for lent in (False, True):
+        six = replace(next(board for board in kit.boards if board.id == "Six"), pilot=BEN, lent=lent)
+        session = at_table(("A", ADA), ("B", ADA), kit=replace(kit, boards=(six,)))
+        low = replace(session.packs[1], reading=Reading.of_cells((3.78,) * 4))
+        bench = replace(session.bench, packs=(session.packs[0], low))
+        choice = Choice(("A", "B"), "Six")
+        if lent:
+            assert upkeep(bench, Kind.EVEN_OUT, choice).board == six
+            continue
+        with pytest.raises(Unsafe) as refused:
+            upkeep(bench, Kind.EVEN_OUT, choice)
+        assert set(codes(refused.value.reasons)) == {"kit_of_other"}
 
 
 def test_who_went_home_took_the_packs_along():

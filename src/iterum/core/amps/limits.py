@@ -284,25 +284,28 @@ def setup_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
     if setup.board is None and len(packs) > 1:
         faults.append(reason("board_missing", count=len(packs)))
     faults += board_faults(packs, setup.board)
-    faults += _pilot_faults(packs, setup)
+    faults += pilot_faults(packs, setup.board, setup.feed)
     input_fault = setup.feed.input_fault()
     return faults + ([input_fault] if input_fault else [])
 
 
-def _pilot_faults(packs: Sequence[Pack], setup: Setup) -> list[Reason]:
-    """Packs that may not be charged with the kit of another pilot, or with what is not their pilot's own."""
-    boards = () if setup.board is None else setup.board.parts or (setup.board,)
+def pilot_faults(packs: Sequence[Pack], board: Board | None, feed: Feed | None = None) -> list[Reason]:
+    """Packs that may not be charged with the kit of another pilot, or with what is not their pilot's own.
+
+    board : None for none. feed : None where nothing charges them.
+    """
+    boards = () if board is None else board.parts or (board,)
+    own = (*boards, *((feed.charger,) if feed else ()))
+    sources = (feed.source,) if feed and feed.source else ()
     faults: list[Reason] = []
     for pack in packs:
-        for thing in (setup.feed.charger, *boards, setup.feed.source):
-            if thing is None:
-                continue
-            is_other = thing.pilot is not None and thing.pilot != pack.pilot
-            if is_other and (not thing.lent or (pack.terms.own_kit and thing is not setup.feed.source)):
-                faults.append(reason("kit_of_other", id=pack.id, thing=thing.name or thing.id, pilot=thing.pilot))
-            elif pack.terms.own_kit and thing.pilot is None and thing is not setup.feed.source:
-                numbers = {"thing": thing.name or thing.id, "pilot": pack.pilot}
-                faults.append(reason("not_own_kit", id=pack.id, **numbers))
+        for thing in (*own, *sources):
+            is_common = thing in sources  # sources are everybody's, also where each charges with own kit alone
+            numbers = {"id": pack.id, "thing": thing.name or thing.id}
+            if thing.pilot not in (None, pack.pilot) and (not thing.lent or (pack.terms.own_kit and not is_common)):
+                faults.append(reason("kit_of_other", pilot=thing.pilot, **numbers))
+            elif pack.terms.own_kit and thing.pilot is None and not is_common:
+                faults.append(reason("not_own_kit", pilot=pack.pilot, **numbers))
     return faults
 
 

@@ -7,7 +7,7 @@ number comes from a label.
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from iterum.core.amps.limits import Limit, limits_of, setup_faults
+from iterum.core.amps.limits import Limit, limits_of, pilot_faults, setup_faults
 from iterum.core.electrical.joining import joining
 from iterum.core.groups.group import obstacles
 from iterum.core.permit.facts import Act
@@ -151,6 +151,10 @@ def _even_out(bench: Bench, choice: Choice, packs: tuple[Pack, ...]) -> Upkeep:
     taken = bench.taken_boards
     fits = [board for board in boards if board and board.takes(packs[0].cells) and len(packs) <= board.ports
             and not taken & set(board.part_ids)]  # fmt: skip
+    against = [pilot_faults(packs, board) for board in fits]
+    fits = [board for board, faults in zip(fits, against, strict=True) if not faults]
+    if any(against) and not fits:
+        raise Unsafe(each_once(tuple(item for faults in against for item in faults)))
     if not fits:
         raise Unsafe((reason("board_missing", count=len(packs)),))
     joined = joining(packs, bench.rules, fits[0].port, 0.0)
