@@ -23,7 +23,7 @@ ROOMS = {
     "A chemistry": "core/permit",
     "A house rule": "core/sizing/test_sizing.py",
     "A page": "web/test_assets.py",
-    "A charger driver": "devices",
+    "A charger driver": "devices/test_log_lines.py",
     "A limit on the amps": "core/sizing/test_sizing.py",
     "A field of a pack": "core/things",
     "A preference of the planner": "core/planning/test_by_hand.py",

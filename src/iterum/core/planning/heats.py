@@ -19,6 +19,7 @@ from iterum.core.planning.score import Prefer, Score, ready_for_heats, score_of,
 from iterum.core.planning.search import CHUNK, Candidate, Improving, Search
 from iterum.core.planning.starts import for_heats
 from iterum.core.quantities import NOISE, at_most
+from iterum.core.things.pilots import TableRule
 
 TRIES = 24
 """Sets of decisions that are tried between two chunks of the inner search."""
@@ -141,15 +142,16 @@ class DaySearch(Improving):
 
     def _heat_by_heat(self, by_turns: bool) -> Iterator[Candidate]:
         """From nothing on, one heat more as long as that is better: a start where there are many heats, which giving
-        them up one by one would not come to. by_turns : finals and those of the pilot who is worst off first; else as
-        they come."""
+        them up one by one would not come to. by_turns : finals, those of the pilot who is worst off, and the worthier
+        ones first; else as they come."""
         flights = [Flight(count=0) if heat.is_heat else Flight() for heat in self.heats]
         left = [at for at, heat in enumerate(self.heats) if heat.is_heat]
         met: Counter[str | None] = Counter()
+        finals = self.problem.rules.table is TableRule.FINALS_FIRST
         best = self.tried(tuple(flights))
         while left:
-            turns = [(not heat.final, met[heat.pilot]) if by_turns else () for heat in self.heats]
-            at = min(left, key=lambda at: (turns[at], at))
+            turns = [(finals and not heat.final, met[heat.pilot], -heat.value) for heat in self.heats]
+            at = min(left, key=lambda at: (turns[at], at)) if by_turns else left[0]
             left.remove(at)
             self.iterations += 1
             other = self.tried((*flights[:at], Flight(), *flights[at + 1 :]))
