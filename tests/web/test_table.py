@@ -140,7 +140,21 @@ def test_a_pilots_device_acts_on_that_pilots_packs_and_stop_is_for_everybody(clu
 def test_every_act_asks_whose_it_is(club_app, path, mine, theirs):
     ada = device_of(club_app, "Ada")
     assert ada.send(path, page="/measure", **theirs).status_code == 403
+    assert ada.send(path, page="/measure", **theirs | {"act": Act.STOP.value}).status_code == 403  # it stops nothing there
     assert ada.send(path, page="/measure", **mine).status_code != 403
+
+
+def test_a_check_round_is_of_own_batches_alone(club_app, runs):
+    mine, theirs = begun(runs, ("A-01",), channel="Duo-1"), begun(runs, ("B-01",), channel="Solo-1")
+    ada = device_of(club_app, "Ada")
+    sent = {f"felt-{mine}": "cool", "felt-x": "cool"}
+    assert ada.send("/bench/cool", page="/measure", **sent).status_code == 302
+    assert ada.send("/bench/cool", page="/measure", **sent, **{f"felt-{theirs}": "cool"}).status_code == 403
+
+
+def test_moves_of_everybody_are_not_taken_back_by_one(club_app):
+    ada = device_of(club_app, "Ada")
+    assert ada.send("/match/move", page="/measure", pack="A-01", to="all-back").status_code == 403
 
 
 def test_a_device_for_the_bench_and_the_steward_act_on_everybodys(club_app):

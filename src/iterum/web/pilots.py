@@ -11,7 +11,6 @@ from iterum.core.season.run import Act
 from iterum.core.things.pilots import Pilot, Shape
 from iterum.exchange.heats import Heat
 from iterum.web.context import desk, now, runs
-from iterum.web.figures import whole
 from iterum.web.who import pilot_asking
 
 OUTLINES: Mapping[Shape, str] = {
@@ -92,14 +91,17 @@ def not_theirs(endpoint: str, form: Mapping[str, str], packs: Sequence[str], key
     endpoint : that is asked for. form : what it sends; packs : those that it names. key : of the batch in its address.
     """
     asking, room = pilot_asking(), endpoint.partition(".")[0]
-    if asking is None or room == "wrong" or form.get("act") == Act.STOP.value:
+    stops = endpoint == "run.act" and form.get("act") == Act.STOP.value
+    if asking is None or room == "wrong" or stops:
         return ()
+    if endpoint == "match.move" and form.get("to") == "all-back":
+        return ("moves of everybody",)
     if endpoint == "bench.flown":
         heat = next((item for item in desk().heats() if item.key == form.get("key")), None)
         return () if heat is None or is_theirs(heat) else (heat.wish.name or "a heat",)
     if endpoint == "bench.check_round":
-        felt = [whole(name.removeprefix("felt-")) for name in form if name.startswith("felt-")]
-        return tuple(tag for run in runs().open() if run.key in felt and not may_act_on(run) for tag in run.packs)
+        felt = (run for run in runs().open() if f"felt-{run.key}" in form)
+        return tuple(tag for run in felt if not may_act_on(run) for tag in run.packs)
     if key is not None:
         try:
             run = runs().look(key, now()).run
