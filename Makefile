@@ -57,8 +57,8 @@ bench: $(VENV)/.test ## timings, as ratios; kept out of pass or fail
 mutate: $(VENV)/.test ## put one fault after another into what decides safety; COUNT=24 MODULES="limits size"
 	$(BIN)/python -m benchmarks.mutate $(or $(COUNT),24) $(MODULES)
 
-words: $(VENV)/.test ## print every sentence of the interface, to be read by a newcomer
-	@$(BIN)/python -m tests.words
+words: $(VENV)/.test ## bring the catalogues of the languages up to the sentences in the code, and list those not translated yet
+	@$(BIN)/python -m tests.messages
 
 shots: $(VENV)/.test ## refresh docs/screenshots from the demo data
 	$(BIN)/python -m tests.browser.screenshots $(VIEWS)

@@ -101,7 +101,7 @@ def test_size_says_the_amps_and_every_limit(run):
 @pytest.mark.parametrize(
     ("command", "words"),
     [("check", ["P-04", "fit", "Full: 4.190 V"]), ("match", ["P-01 P-02", "Left out", "P-03"]),
-     ("size", ["Dial 3.6 A", "channel_power", "16.80 V in all"])],
+     ("size", ["Set 3.6 A", "channel_power", "16.80 V in all"])],
 )  # fmt: skip
 def test_people_get_a_table(run, command, words):
     result = run(command)
@@ -150,7 +150,7 @@ def test_the_installed_command_runs_as_its_own_process(tmp_path):
     words = [sys.executable, "-c", "from iterum.cli import main; main()", "size", str(path)]
     done = subprocess.run(words, capture_output=True, text=True, check=False)
     assert (done.returncode, done.stderr) == (0, "")
-    assert "Dial 3.6 A" in done.stdout
+    assert "Set 3.6 A" in done.stdout
 
 
 def test_equalise_says_what_each_pack_sees_and_for_how_long(run):

@@ -141,7 +141,7 @@ def taken_in_hand(page: Page) -> int:
     for box in page.locator("[name=looked][type=checkbox]").all():
         box.check()
     with turning(page):
-        page.get_by_role("button", name=re.compile("All looked at|Sound, and plugged in")).click()
+        page.get_by_role("button", name=re.compile("All looked at|OK, and plugged in")).click()
     if page.get_by_role("button", name="All plugged in").count():
         with turning(page):
             page.get_by_role("button", name="All plugged in").click()
@@ -155,14 +155,14 @@ def key_of(page: Page) -> int:
 
 def tick_one(page: Page) -> None:
     """A pack alone needs its own tick before it counts as looked at."""
-    if page.get_by_role("button", name="Sound, and plugged in").count():
+    if page.get_by_role("button", name="OK, and plugged in").count():
         page.get_by_role("checkbox", name="all five, yes").check()
 
 
 def plugged_in(page: Page, *tags: str) -> None:
     """From the dial card of these packs to the board, as on any day."""
     page.goto("/".join(page.url.split("/")[:3]) + "/charge?" + "&".join(f"packs={tag}" for tag in tags))
-    for name in ("Start this batch", "All of these are sound|Sound, and plugged in", "All plugged in"):
+    for name in ("Start this batch", "All of these are OK|OK, and plugged in", "All plugged in"):
         button = page.get_by_role("button", name=re.compile(name))
         if button.count():
             tick_one(page)
@@ -188,7 +188,7 @@ NEXT = re.compile("^(Next|Confirm)")
 
 def amps(page: Page) -> Locator:
     """What is to be dialled."""
-    return page.get_by_role("status", name="Amps to dial")
+    return page.get_by_role("status", name="Amps to set")
 
 
 def state_of(page: Page) -> Locator:

@@ -106,7 +106,7 @@ def test_one_pack_on_one_charger_is_four_acts_from_measured_to_charging(open_pag
         page.locator("#primary").click()
         page.get_by_role("button", name=re.compile("Start this batch")).click()
         page.get_by_role("checkbox", name="all five, yes").check()
-        page.get_by_role("button", name="Sound, and plugged in").click()
+        page.get_by_role("button", name="OK, and plugged in").click()
         for label, text in (("Cells", "4"), ("Pack volts", "14.80"), ("Current set", "1.8")):
             page.get_by_label(label).fill(text)
         page.get_by_role("button", name="Compare and start").click()

@@ -20,7 +20,7 @@ from tests.conftest import SOAK
 from tests.devices.bench import met, served
 
 PILOTS = ("Ada", "Ben", "Cleo", "Dov")
-STEPS = ("All of these are sound", "Sound, and plugged in", "All plugged in", "They have equalised", "^Compare ",
+STEPS = ("All of these are OK", "OK, and plugged in", "All plugged in", "They have equalised", "^Compare ",
          "^Start ", "Log it without|Go on without")  # fmt: skip
 
 
@@ -92,7 +92,7 @@ class Device:
             step = next((found for found in map(self._button, STEPS) if found.count()), None)
             if step is None:
                 return
-            if "Sound, and" in step.first.inner_text():
+            if "OK, and" in step.first.inner_text():
                 page.get_by_role("checkbox", name="all five, yes").check()
             page.wait_for_timeout(800)
             try:

@@ -118,8 +118,8 @@ def one_incident(page, place, key):
     page.get_by_role("link", name="A pack swells, smells or is hot").click()
     page.get_by_label(hurt, exact=True).check()
     page.get_by_label(re.compile("What happened")).fill("soft on one side")
-    page.get_by_role("button", name=re.compile("Stop, keep apart")).click()
-    expect(page.get_by_text(re.compile(r"Written down \d"))).to_be_visible()
+    page.get_by_role("button", name=re.compile("Stop, quarantine")).click()
+    expect(page.get_by_text(re.compile(r"Saved \d"))).to_be_visible()
     page.goto(f"{place.address}/plan")  # it comes anew by itself when the search has ended
     expect(page.get_by_role("heading", name="What changed")).to_be_visible(timeout=30_000)
     expect(page.get_by_label("Left out")).to_contain_text(hurt)
@@ -135,7 +135,7 @@ def off_and_logged(page, place, key):
     for tag in place.run(key).packs:
         cells = place.bench.bench.check(tag)
         page.get_by_label(f"Cells of {tag} after, V").fill(" ".join(f"{value:.2f}" for value in cells))
-    page.get_by_role("button", name="Write the log").click()
+    page.get_by_role("button", name="Save in the log").click()
     expect(state_of(page)).to_have_text("checked after")
 
 
@@ -180,7 +180,7 @@ def test_two_browsers_on_one_batch_and_neither_loses_what_the_other_entered(open
     expect(state_of(one)).to_have_text("inspected")
     two.get_by_text("Skip the look").click()
     two.get_by_label("Why").fill("P-04 has a scratch")
-    two.get_by_role("button", name="Skip it, and write that down").click()
+    two.get_by_role("button", name="Skip it; the log shows that").click()
     expect(two.get_by_text("Meanwhile the batch is inspected. What you entered is kept")).to_be_visible()
     expect(two.get_by_label("What was done")).to_contain_text("P-04 has a scratch")
     events = place.runs.look(key, place.clock()).events
@@ -196,7 +196,7 @@ def test_two_browsers_on_one_batch_and_neither_loses_what_the_other_entered(open
     two.get_by_label("Warmest pack").fill("25")
     one.get_by_role("button", name="Record the check").click()
     two.get_by_role("button", name="Record the check").click()
-    expect(two.get_by_text("The check is written down.")).to_be_visible()
+    expect(two.get_by_text("The check is saved.")).to_be_visible()
     checks = [item.seen.temperature_c for item in place.runs.look(key, place.clock()).seen if item.seen.by_hand]
     assert sorted(checks) == [24.0, 25.0]
 
@@ -219,10 +219,10 @@ def test_an_act_of_a_charger_is_never_kept_and_says_that_it_was_not_sent(place, 
     page = open_page(PHONE, touch=True, workers="block")  # what a worker asks for, no route stops
     key = place.runs.begin(Choice(("P-08",), None, "Twin-1"), place.clock())
     page.goto(f"{place.address}/run/{key}")
-    page.get_by_role("button", name="Sound, and plugged in").wait_for()
+    page.get_by_role("button", name="OK, and plugged in").wait_for()
     page.route("**/act", lambda route: route.abort())
     page.get_by_role("checkbox", name="all five, yes").check()
-    page.get_by_role("button", name="Sound, and plugged in").tap()
+    page.get_by_role("button", name="OK, and plugged in").tap()
     expect(page.get_by_text("Not sent: there is no link")).to_be_visible()
     assert page.evaluate("localStorage.getItem('iterum-kept')") in (None, "[]")
     page.problems.clear()

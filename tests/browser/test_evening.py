@@ -16,19 +16,19 @@ def test_a_class_is_measured_matched_and_dialled_by_keyboard_alone(page, empty_a
     expect(page.get_by_label("Cells in series")).to_have_value("3")
     expect(page.locator("#primary")).to_be_focused()
     page.keyboard.press("Enter")
-    expect(page.get_by_text("A-01 to A-03 are written down.")).to_be_visible()
+    expect(page.get_by_text("A-01 to A-03 are saved.")).to_be_visible()
     page.goto(f"{empty_address}/kit/charger")
     page.get_by_label("Tag").first.fill("C")
     channel = page.get_by_role("group", name="Channel 1")
     for label, text in (("Tag", "C-1"), ("Most amps", "10"), ("Most watts", "200")):
         channel.get_by_label(label).fill(text)
     page.keyboard.press("Enter")
-    expect(page.get_by_text("C is written down.")).to_be_visible()
+    expect(page.get_by_text("C is saved.")).to_be_visible()
     page.goto(f"{empty_address}/kit/board")
     page.get_by_label("Tag").fill("B")
     page.get_by_label("Ports").fill("4")
     page.keyboard.press("Enter")
-    expect(page.get_by_text("B is written down.")).to_be_visible()
+    expect(page.get_by_text("B is saved.")).to_be_visible()
 
     page.goto(f"{empty_address}/measure")
     for tag, digits in (("A-01", "380381380"), ("A-02", "382382381"), ("A-03", "368368368")):
@@ -63,7 +63,7 @@ def test_a_questioned_reading_is_confirmed_or_mended(page, address):
     page.wait_for_function("document.activeElement.selectionEnd === 4")
     page.keyboard.type("349")  # the same digits again are believed
     page.keyboard.press("Enter")
-    expect(page.get_by_text("P-13 is written down.")).to_be_visible()
+    expect(page.get_by_text("P-13 is saved.")).to_be_visible()
     page.goto(f"{address}/packs/history?id=P-13")
     expect(page.get_by_role("cell").first).to_have_text(re.compile(r"3.84\s+3.49\s+3.84\s+3.84"))
 
@@ -129,7 +129,7 @@ def test_on_a_phone_the_pages_own_pad_measures_without_scrolling(phone, address)
     assert box["y"] + box["height"] <= PHONE["height"] - 66
     assert box["height"] >= 190
     pad(phone).get_by_role("button", name=NEXT).tap()
-    expect(phone.get_by_text("P-13 is written down.")).to_be_visible()
+    expect(phone.get_by_text("P-13 is saved.")).to_be_visible()
     phone.goto(f"{address}/match?class=lipo-4S")
     expect(phone.locator("#small-A svg")).to_be_visible()
     phone.get_by_role("link", name="Group A", exact=True).tap()
@@ -166,7 +166,7 @@ def test_a_heat_is_moved_and_the_plan_follows_it(page, address):
     first = page.get_by_role("row").filter(has_text="Tow 1")
     time = first.locator(".todo-time").inner_text()
     first.get_by_label("and the rest").check()
-    first.get_by_role("button", name="later by 15 min").click()
+    first.get_by_role("button", name="15 min later").click()
     expect(page.get_by_text("Tow 1 and 3 after it moved by +15 min")).to_be_visible()
     page.get_by_role("link", name="To the plan").click()
     expect(page.get_by_role("heading", name="What changed")).to_be_visible(timeout=30_000)
@@ -225,7 +225,7 @@ def test_a_few_letters_reach_a_pack_a_page_and_an_act(page, address):
     expect(page.get_by_role("dialog", name="Go anywhere").get_by_role("option", selected=True)).to_contain_text("P-07")
     page.keyboard.press("Enter")
     expect(read_now(page, "P-07")).to_be_visible()
-    page.get_by_role("button", name="Write it down").focus()
+    page.get_by_role("button", name="Save").focus()
     page.keyboard.press("j")
     page.keyboard.type("hrul")  # letters in their order are enough
     expect(page.get_by_role("dialog", name="Go anywhere").get_by_role("option", selected=True)).to_contain_text(

@@ -152,7 +152,7 @@ def test_a_day_on_the_phone_alone(iterum, phone_browser):
             pad(page).get_by_role("button", name=digit, exact=True).tap()
         pad(page).get_by_role("button", name=NEXT).tap()
         asked = pad(page).get_by_role("button", name="Confirm")
-        written = page.get_by_text("T-02 is written down.")
+        written = page.get_by_text("T-02 is saved.")
         expect(asked.or_(written).first).to_be_visible()
         if not written.count():  # it stands off what was read before
             asked.tap()

@@ -18,7 +18,7 @@ def shown(page, option, told):
     )
     if told.worst:
         expect(panel).to_contain_text(f"{abs(told.worst.peak_current_a):.1f} A")
-        expect(panel).to_contain_text(f"{told.worst.peak_rate_c:.1f} C")
+        expect(panel).to_contain_text(f"{told.worst.peak_rate_c:.1f}C")
     if told.sizing:
         expect(panel).to_contain_text(
             f"{told.sizing.rate_c:g} C, full in about" if told.sizing.rate_c in (1, 2) else "full in about"

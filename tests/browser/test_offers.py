@@ -22,7 +22,7 @@ def test_the_first_plan_is_there_unasked_and_an_offer_wins_a_heat_back(open_page
     page = open_page()
     page.goto(f"{late_address}/plan")
     page.get_by_role("heading", name="At the bench").wait_for(timeout=20_000)
-    expect(page.get_by_role("region", name="Who flies")).to_contain_text("of 100 tries")
+    expect(page.get_by_role("region", name="Who flies")).to_contain_text("% likely")
     lost = page.get_by_role("region", name="Given up")
     expect(lost).to_contain_text("Tow 1")
     expect(lost).to_contain_text("can be full before it")

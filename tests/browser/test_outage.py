@@ -136,7 +136,7 @@ def test_half_a_class_is_measured_without_the_link(link, page):
     expect(read_now(page, tags[4])).to_be_visible()
     with link.lost():
         measure(tags[4:11])
-        expect(page.get_by_text("Kept here, 7 waiting", exact=True)).to_be_visible()
+        expect(page.get_by_text("Kept here: 7 waiting", exact=True)).to_be_visible()
         assert set(readings(link)) == set(tags[:4])
         link.minutes = 3
     expect(page.get_by_text("Kept here")).to_have_count(0, timeout=20_000)
@@ -163,12 +163,12 @@ def test_what_was_kept_is_told_where_it_raises_a_question(link, page):
     with link.lost():
         type_in(page, "381", "381", "381", "355")
         pad(page).get_by_role("button", name=NEXT).click()
-        expect(page.get_by_text("Kept here, 1 waiting")).to_be_visible()
+        expect(page.get_by_text("Kept here: 1 waiting")).to_be_visible()
     page.get_by_text("with a question").wait_for(timeout=20_000)
     page.get_by_text("with a question").click()
-    expect(page.get_by_role("listitem").filter(has_text="asks to be read again")).to_be_visible()
+    expect(page.get_by_role("listitem").filter(has_text="must be checked again")).to_be_visible()
     assert readings(link) == {}
-    page.get_by_role("button", name="Let it go").click()
+    page.get_by_role("button", name="Delete it").click()
     expect(page.get_by_text("Kept here")).to_have_count(0)
 
 
@@ -199,7 +199,7 @@ def test_a_hand_check_and_what_went_wrong_are_kept_without_the_link_and_no_charg
         page.get_by_label("Volts").fill("15.6")
         page.get_by_label("Amps").fill("1.4")
         page.get_by_role("button", name="Record the check").click()
-        expect(page.get_by_text("Kept here, 1 waiting", exact=True)).to_be_visible()
+        expect(page.get_by_text("Kept here: 1 waiting", exact=True)).to_be_visible()
         page.once("dialog", lambda asked: asked.accept())
         page.get_by_role("button", name=re.compile("^Stop ")).click()
         expect(page.get_by_role("alert").filter(has_text="Not sent").first).to_be_visible()
@@ -209,7 +209,7 @@ def test_a_hand_check_and_what_went_wrong_are_kept_without_the_link_and_no_charg
         page.get_by_role("checkbox", name="P-12", exact=True).check()
         page.locator("#primary").click()
         expect(page.get_by_role("alert").filter(has_text="charger was not told")).to_be_visible()
-        expect(page.get_by_text("Kept here, 2 waiting", exact=True)).to_be_visible()
+        expect(page.get_by_text("Kept here: 2 waiting", exact=True)).to_be_visible()
     expect(page.get_by_text("Kept here")).to_have_count(0, timeout=20_000)
     store = Store(link.path)
     with store.reading() as repository:

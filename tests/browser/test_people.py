@@ -83,7 +83,7 @@ def test_a_new_pilot_comes_from_nothing_to_amps_in_ninety_keys(page, empty_addre
         hands.type("380380380", counted=False)
     page.get_by_role("main").get_by_role("link", name="Match").first.wait_for()
     hands.press("Enter")
-    page.get_by_role("main").get_by_role("link", name="Dial").first.wait_for()
+    page.get_by_role("main").get_by_role("link", name="Set up group").first.wait_for()
     hands.press("Enter")
     page.get_by_role("button", name="Start this batch").wait_for()
     hands.press("Enter")
@@ -126,9 +126,9 @@ def test_a_whole_box_is_typed_in_with_few_keys_besides_its_labels(page, empty_ad
         ("15A 300W dc 11-18V 6S", "charger-3"), ("100 Ah 12.8 V LiFePO4", "source-1"), ("generator 1 kW", "source-2"),
         ("6 ports XT60", "board-1"),
     ):  # fmt: skip
-        hands.label(label)  # the cursor goes on by itself; what belongs to another question is written down there
+        hands.label(label)  # the cursor goes on by itself; what belongs to another question is saved there
         labels += len(label)
-        expect(page.get_by_text(re.compile(f"{said} (is|are) written down"))).to_be_visible()
+        expect(page.get_by_text(re.compile(f"{said} (is|are) saved"))).to_be_visible()
     assert hands.keys - labels <= KEYS_OF_A_BOX
     page.goto(f"{empty_address}/begin")
     for tag in ("A-01 to A-08", "A-21 to A-24", "charger-3", "source-2", "board-1"):
@@ -154,7 +154,7 @@ def test_a_word_of_damage_is_answered_first_or_the_packs_are_quarantined(page, e
     page.get_by_role("button", name="Save as quarantined").click()
     expect(page.get_by_text("A-01 to A-02").first).to_be_visible()
     page.goto(f"{empty_address}/packs")
-    expect(page.locator(".box")).to_contain_text("Keep apart")
+    expect(page.locator(".box")).to_contain_text("Quarantined")
 
 
 def test_what_was_refused_is_typed_anew_and_not_typed_on_to(page, empty_address):
@@ -163,11 +163,11 @@ def test_what_was_refused_is_typed_anew_and_not_typed_on_to(page, empty_address)
     hands.label("2x1500 4S LiPo")
     expect(page.get_by_text("A-01 to A-02").first).to_be_visible()
     hands.label("8x2200 3S LiPo")  # the cursor has gone on to the charger
-    expect(page.get_by_text("A-03 to A-10 are written down.")).to_be_visible()
+    expect(page.get_by_text("A-03 to A-10 are saved.")).to_be_visible()
     hands.label("dual 400W 6S")
     expect(page.get_by_label("How many amps does a channel give at most?")).to_be_focused()
     hands.type("12 A")
-    expect(page.get_by_text("charger-1 is written down.")).to_be_visible()
+    expect(page.get_by_text("charger-1 is saved.")).to_be_visible()
     page.goto(f"{empty_address}/kit/charger?id=charger-1")
     expect(page.get_by_role("group", name="Channel 1").get_by_label("Most cells")).to_have_value("6")
 
@@ -252,7 +252,7 @@ def test_a_thumb_comes_from_a_group_to_a_charge_in_a_few_taps(phone, address):
     tap(phone.get_by_role("button", name="Start this batch"))
     state = state_of(phone)
     expect(state).to_have_text("planned")
-    tap(phone.get_by_role("button", name="All of these are sound"))
+    tap(phone.get_by_role("button", name="All of these are OK"))
     expect(state).to_have_text("inspected")
     tap(phone.get_by_role("button", name="All plugged in"))
     expect(state).to_have_text("plugged in")
@@ -299,5 +299,5 @@ def test_nothing_is_signed_by_a_tap_that_was_meant_for_what_stood_there_before(p
     expect(page.locator("button[aria-disabled=true]")).to_have_count(0)
     expect(state).to_have_text("planned")
     with turning(page):
-        page.get_by_role("button", name="All of these are sound").click()
+        page.get_by_role("button", name="All of these are OK").click()
     expect(state).to_have_text("inspected")

@@ -209,11 +209,11 @@ def test_the_page_and_the_command_take_in_what_they_gave(full, fresh, tmp_path):
     raw = source.test_client().get("/files/archive.jsonl").data
     visitor = Visitor(create_app(fresh.path, lambda: NOON))
     answer = visitor.post("/files/archive", archive=(io.BytesIO(raw), "a.jsonl"))
-    assert re.search(r"Taken in\. 32 packs, \d+ readings", answer.seen.said)
+    assert re.search(r"Taken in\. New: packs 32, readings \d+", answer.seen.said)
     assert everything(fresh) == everything(full[0])
     again = visitor.post("/files/archive", archive=(io.BytesIO(raw), "a.jsonl"))
-    assert "32 packs" in again.seen.said
-    assert "here already" in again.seen.said
+    assert "packs 32" in again.seen.said
+    assert "Here already:" in again.seen.said
     refused = visitor.post("/files/archive", archive=(io.BytesIO(raw[:-30]), "a.jsonl"))
     assert refused.status_code == 422
     assert "Nothing was taken" in refused.seen.said

@@ -294,7 +294,7 @@ def test_a_day_that_is_called_off_has_no_heats_and_what_charges_goes_on(bench):
     assert "Every pack is at its storage volts about" in page.seen.said
     bench.act(key, "stop")
     bench.visitor.post(f"/run/{key}/after", expected="stopped", skip="yes")
-    assert re.search(r"(charge|discharge) to \d\.\d\d V a cell|balance only|Measure", now_card(bench))
+    assert re.search(r"(charge|discharge) to \d\.\d\d V/cell|balance only|Measure", now_card(bench))
     bench.visitor.post("/bench/failed", charger=bench.desk.session().kit.channel("Twin-1")[0].id)
     assert bench.desk.latest_plan().plan.batches == ()  # nothing that comes later plans to charge again
     bench.visitor.post("/plan", prefer="soonest", seconds="0.5")

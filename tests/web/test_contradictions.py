@@ -34,7 +34,7 @@ def test_visits_are_one_number_on_every_page(visitor, demo_app):
 def test_full_is_one_moment_and_balanced_another_and_each_is_called_by_its_name(bench):
     key = bench.charging()
     page = bench.visitor.get(f"/run/{key}").text
-    full, balanced = re.search(r"(?s)full about\s+(\d\d:\d\d).*?balanced by about (\d\d:\d\d)", page).groups()
+    full, balanced = re.search(r"(?s)Full at about\s+(\d\d:\d\d).*?Balanced by about (\d\d:\d\d)", page).groups()
     assert full < balanced
     (held,) = (item for item in bench.runs.in_hand(bench.clock()) if item.run.key == key)
     assert held.ends_at.astimezone().strftime("%H:%M") == balanced  # when it comes off

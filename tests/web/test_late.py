@@ -106,7 +106,7 @@ def test_a_script_is_told_where_to_go_next(visitor):
 
 def test_a_page_that_is_fetched_ahead_does_not_take_the_message_meant_for_who_sees_the_next(visitor):
     visitor.client.post("/measure", data={"csrf_token": visitor.token, "pack": "P-13", **CELLS})
-    told = "P-13 is written down."
+    told = "P-13 is saved."
     assert told not in visitor.get("/measure?pack=P-12", headers={"X-Unseen": "yes"}).text
     assert told in visitor.get("/measure?pack=P-12").text
     assert told not in visitor.get("/measure?pack=P-12").text

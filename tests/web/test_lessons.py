@@ -53,7 +53,7 @@ def test_each_is_played_twice_and_its_page_shows_the_numbers_of_the_model(lesson
             worst = max(again.packs, key=lambda item: item.peak_rate_c)
             assert f"{abs(worst.peak_current_a):.1f} A" in said
         if told.sizing:
-            assert f"{told.sizing.current_a:.1f} A to dial" in said
+            assert f"{told.sizing.current_a:.1f} A to set" in said
     listed = visitor.get("/rehearse").seen.said
     assert lesson.options[-1].words in listed  # what was done is kept
 
@@ -263,7 +263,7 @@ def test_done_as_it_should_be_it_is_done_and_what_flows_is_the_models(lesson, at
     assert "What flows" in said
     model = outcome(lesson, good)
     if model.sizing and lesson.id != "weak-cell":
-        assert f"{model.sizing.current_a:.1f} A to dial" in said
+        assert f"{model.sizing.current_a:.1f} A to set" in said
 
 
 def test_what_a_screen_refuses_is_refused_on_the_bench_of_a_lesson_too(at_bench):

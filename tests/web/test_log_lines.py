@@ -38,4 +38,4 @@ def test_a_flood_is_cut_and_counted():
     seconds[0] = 61.0
     later = record("a pack is hot")
     assert few.filter(later)
-    assert later.getMessage() == f"({1000 - MOST_A_MINUTE} more lines were left out) a pack is hot"
+    assert later.getMessage() == f"({1000 - MOST_A_MINUTE} more lines are not shown) a pack is hot"

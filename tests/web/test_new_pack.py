@@ -119,7 +119,7 @@ def test_a_charger_from_its_label_in_one_line(empty_app, newcomer):
         "400",
     )
     done = newcomer.post("/kit/charger", **values)
-    assert "charger-1 is written down" in done.seen.said
+    assert "charger-1 is saved" in done.seen.said
     (charger,) = empty_app.extensions["iterum"]["desk"].session().kit.chargers
     assert [(one.max_current_a, one.max_power_w, one.max_cells, one.min_current_a) for one in charger.channels] == [
         (12, 250, 6, 0.1)

@@ -157,5 +157,5 @@ def test_house_rules_work_out_the_amps_of_a_lower_end_for_li_ion(newcomer, empty
     packs = tuple(even(f"L{n}", 3.6, 3, chemistry="li-ion", mah=3500) for n in (1, 2))
     empty_app.extensions["iterum"]["desk"].write(Session(packs, board_and_charger(charger=small)), NOON)
     said = newcomer.get("/rules/effects").seen.said
-    assert "Dial 2.4 A." in said
+    assert "Set 2.4 A." in said
     assert "Amps stay" not in said

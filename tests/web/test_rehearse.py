@@ -167,7 +167,7 @@ def test_a_day_on_the_whole_bench_is_told_heat_by_heat_and_each_turn_has_its_pri
         while "Searching," in pilot.ask("/plan")[1]:  # on a loaded machine the first that it finds may be a worse one
             time.sleep(0.2)
         pilot.ask("/rehearse/step", back="/rehearse")  # time goes on when the plan without it is there
-        assert f"The plan was made anew. {name}: {have} of {have} instead of {have - 1} ." in said()
+        assert f"The plan was made again. {name}: {have} of {have} instead of {have - 1} ." in said()
         for _ in range(60):  # nobody does anything: what was not full when it began does not fly
             pilot.ask("/rehearse/step", back="/rehearse")
             if "to come" not in said():
@@ -239,13 +239,13 @@ def test_who_does_it_for_the_first_time_is_held_back_and_let_go_step_by_step(dem
     assert max(len(group.packs) for group in groups) == 2
     assert all(len({pack.capacity_mah for pack in group.packs}) == 1 for group in groups)
     for path in ("/measure", "/plan", "/kit"):
-        assert "First time two packs at most" in visitor.get(path).seen.said
+        assert "Beginner mode two packs at most" in visitor.get(path).seen.said
     left = [len(first_time(desk.session().rules))]
     while left[-1]:
         visitor.post("/rules/first-time", act="lift", back="/rules")
         left.append(len(first_time(desk.session().rules)))
     assert left == [3, 2, 1, 0]
-    assert "First time two" not in visitor.get("/kit").seen.said
+    assert "Beginner mode two" not in visitor.get("/kit").seen.said
     assert desk.session().rules.max_packs is None
 
 

@@ -35,9 +35,9 @@ class TestRun:
         key = bench.begin_uneven()
         bench.act(key, "inspect", looked=list(UNEVEN))
         page = bench.act(key, "plug in")
-        assert "Until what flows between them has died down" in page
+        assert "Until they have equalised" in page
         bench.clock.seconds += 3600
-        assert "They have settled" in bench.visitor.get(f"/run/{key}").text
+        assert "They have equalised" in bench.visitor.get(f"/run/{key}").text
         bench.act(key, "even out")
         page = bench.visitor.post(
             f"/run/{key}/read-back", expected="evened out", cells="3", pack_v="15.48", current_a="54", end_v="4.35"
@@ -76,7 +76,7 @@ class TestRun:
         key = bench.charging()
         bench.pass_time(12)
         sign = bench.visitor.get("/run/alarms").text
-        assert "Twin-1, P-08, P-11, P-06: No hand on the packs for" in sign
+        assert "Twin-1, P-08, P-11, P-06: Check now: last check" in sign
         assert 'data-unseen="1"' in sign
         assert 'hx-get="/run/alarms"' in bench.visitor.get("/kit").text
         bench.visitor.post(f"/run/{key}/check", expected="charging")
@@ -109,7 +109,7 @@ class TestRun:
         bench.pass_time(5)
         bench.visitor.post("/wrong", see="swelling", packs=["P-08"], runs=[str(key)])
         said = bench.visitor.post(f"/run/{key}/after", expected="stopped", skip="yes").seen.said
-        assert "Kept apart, outside, and not charged again: P-08. Free again: P-11, P-06." in said.replace(
+        assert "Quarantined, outside, and not charged again: P-08. Free again: P-11, P-06." in said.replace(
             "P-06, P-11", "P-11, P-06"
         )
 
@@ -339,13 +339,13 @@ class TestLog:
         asked = bench.visitor.post("/log/import", what="charges", text=text, **left_out).seen.said
         assert "say which column is the pack tag" in asked
         page = bench.visitor.post("/log/import", what="charges", text=text, **chosen).text
-        assert "2 charges are written down, 0 were here already." in page
+        assert "Charges saved: 2; filled with what they lacked: 0; already here: 0." in page
         again = bench.visitor.post(
             "/log/import/columns", what="charges", file=(io.BytesIO(text.encode()), "log.csv")
         ).text
         assert again.count("selected") >= 3
         assert (
-            "0 charges are written down, 2 were here already."
+            "Charges saved: 0; filled with what they lacked: 0; already here: 2."
             in bench.visitor.post("/log/import", what="charges", text=text, **chosen).text
         )
 
@@ -358,14 +358,14 @@ class TestLog:
             chosen = {field["name"]: field.find("option", selected=True)["value"] for field in page.page("select")}
             return bench.visitor.post("/log/import", what="charges", text=text, **chosen, **more).seen
 
-        assert "1 charges are written down" in taken(first).said
+        assert "Charges saved: 1;" in taken(first).said
         refused = taken(second)
         assert "line 4, date" in refused.said
         assert bench.desk.acts()[0].what == "A log brought in"
         assert refused.page.find("button", string=re.compile("Take the other 2 rows"))
         done = taken(second, rest="yes").said
         assert (
-            "1 charges are written down, 1 were filled with what they lacked, 0 were here already. 1 rows are left out."
+            "Charges saved: 1; filled with what they lacked: 1; already here: 0. One row is not taken."
             in done
         )
         (row,) = [row for row in bench.parts["log"].entries(Query(pack_id="P-01")) if row["at"].day == 1]
@@ -377,7 +377,7 @@ class TestLog:
         page = bench.visitor.post(
             "/log/import", what=str(key), text=text, **{"m-0": "at_min", "m-1": "pack_v", "m-2": "current_a"}
         ).text
-        assert "2 readings are written down with that charge." in page
+        assert "2 readings are saved with that charge." in page
         assert [item.origin for item in bench.runs.look(key, bench.clock()).seen] == ["file", "file"]
 
 
@@ -425,7 +425,7 @@ class TestPacksAndKit:
         names = {f"m-{n}": name for n, name in enumerate(("pack", "at", "charge_mah", "before_v", "after_v"))}
         bench.visitor.post("/log/import", what="charges", text="a,b,c,d,e\n" + rows, **names)
         page = bench.visitor.get("/packs/health?id=P-08").text
-        assert "It holds 70 % of its label, 80 is the limit." in page
+        assert "It holds 70 % of its label; the limit is 80 %." in page
         assert "No salt water" in page
         assert "Retire" in bench.visitor.get("/packs").text
 

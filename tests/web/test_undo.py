@@ -18,7 +18,7 @@ def test_nothing_of_a_batch_in_hand_is_taken_back(bench):
     bench.begin()
     held, free = renamed(bench, "P-08", "held"), renamed(bench, "P-01", "free")
     refused = bench.visitor.post(f"/files/undo/{held}", back="/packs").seen.said
-    assert "Not taken back" in refused
+    assert "Not undone" in refused
     assert "P-08" in refused
     assert "Taken back" in bench.visitor.post(f"/files/undo/{free}", back="/packs").seen.said
 

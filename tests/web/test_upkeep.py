@@ -74,7 +74,7 @@ def test_a_full_pack_is_brought_down_watched_and_never_logged_as_a_charge(bench)
     bench.visitor.post(f"/run/{key}/read-back", expected=bench.state(key).value, cells=str(full.cells),
                        pack_v=f"{run.card.pack_v:.2f}", current_a=f"{run.current_a}", end_v=f"{run.card.end_v}")  # fmt: skip
     page = bench.act(key, "start")
-    assert "coming down" in page
+    assert "discharging" in page
     assert "full about" not in page
     in_hand = bench.desk.bench(bench.clock()).in_hand["T-08"]
     assert (in_hand.power_w, in_hand.energy_left_wh) == (0, 0)
@@ -129,7 +129,7 @@ def test_the_card_has_the_chargers_memory_the_end_and_a_bank_that_drops_its_volt
     assert re.search(r"Memory</dt>\s*<dd>\s*number 3", page)
     assert "stop and sound" in page
     assert "the bank last, then start at once" in page
-    key = newcomer.post("/run", packs=["P"], channel="one-1").seen.form("Sound")[0].split("/")[2]
+    key = newcomer.post("/run", packs=["P"], channel="one-1").seen.form("OK, and")[0].split("/")[2]
     newcomer.post(f"/run/{key}/act", act="inspect", expected="planned", looked="P", also="plug in")
     assert "the bank last, then start at once" in newcomer.get(f"/run/{key}").text
 
@@ -150,7 +150,7 @@ def test_every_fifth_charge_balances_and_the_card_counts(newcomer, empty_app):
         parts["checks"].check_after(key, State.DONE, at, {}, 900, skipped=True)
     assert [card.balance_min > 0 for card in told] == [False] * 4 + [True, False]
     assert "number 2 since" in told[1].mode
-    assert told[4].mode == "balance: the fifth charge since it was balanced"
+    assert told[4].mode == "balance: the fifth charge since the last balancing"
 
 
 def test_a_plan_beside_such_runs_leaves_their_packs_their_board_and_their_channel_alone(bench):

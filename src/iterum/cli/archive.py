@@ -8,6 +8,7 @@ import click
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present
 from iterum.cli.folder import database_in, database_options
+from iterum.core.say import say
 from iterum.services.archiving import Archives
 from iterum.store.copies import check
 from iterum.store.database import Store
@@ -29,4 +30,4 @@ def archive(file: Path, data: Path | None, demo: bool) -> None:
     except (StoreTrouble, OSError) as trouble:
         click.echo(str(trouble), err=True)
         sys.exit(BAD_INPUT)
-    click.echo(f"{text.count(chr(10)) - 1} rows are in {file}.")
+    click.echo(say("{count} rows are in {file}.", count=text.count(chr(10)) - 1, file=file))

@@ -8,6 +8,7 @@ import click
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT
 from iterum.cli.folder import database_in, database_options
+from iterum.core.say import say
 from iterum.store.copies import check, copy
 from iterum.store.troubles import StoreTrouble
 
@@ -24,4 +25,4 @@ def backup(file: Path, data: Path | None, demo: bool) -> None:
     except StoreTrouble as trouble:
         click.echo(str(trouble), err=True)
         sys.exit(BAD_INPUT)
-    click.echo(f"{database} is copied to {file}, and the copy was checked.")
+    click.echo(say("{database} is copied to {file}, and the copy was checked.", database=database, file=file))

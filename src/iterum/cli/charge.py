@@ -14,11 +14,12 @@ from iterum.cli.common import (
     table,
 )
 from iterum.core.electrical.charging import Charge, PackCharged, narrowing
+from iterum.core.say import say
 from iterum.core.sizing.size import charge
 from iterum.core.things.limit_kinds import KINDS
 from iterum.core.things.session import Session
 from iterum.exchange import results
-from iterum.wording import between, minutes, plain, sentence, span
+from iterum.wording import between, sentence, span
 
 
 def _shares(result: Charge, item: PackCharged) -> list[str]:
@@ -40,23 +41,47 @@ def charge_command(session: Session, as_json: bool) -> None:
         return
     result, current_a = judged.charge, judged.charge.current_a
     expected = between(result.minutes, result.minutes_low, result.minutes_high)
-    click.echo(f"{plain(current_a)} A: expected {expected},")
-    click.echo(f"{minutes(result.cc_minutes)} of it to full volts; balancing may add {minutes(result.balance_min)}.")
+    click.echo(say("{current_a:plain} A: expected {expected},", current_a=current_a, expected=expected))
+    click.echo(
+        say(
+            "{cc_minutes:min} of it to full volts; balancing may add {balance_min:min}.",
+            cc_minutes=result.cc_minutes,
+            balance_min=result.balance_min,
+        )
+    )
     if result.power_limit:
-        slows = f"{KINDS[result.power_limit].words} set the amps for {minutes(result.power_limited_min)}"
-        click.echo(f"{slows[0].upper()}{slows[1:]}, which takes {minutes(result.power_costs_min)} longer.")
-    click.echo(f"{span(result.charge_low_mah, result.charge_high_mah)} mAh go in, about {result.charge_mah:.0f}; the "
-               f"source gives {span(result.energy_in_wh, result.energy_in_high_wh, 1)} Wh, "
-               f"{result.peak_input_w:.0f} W at most.")  # fmt: skip
+        slows = say(
+            "{words} set the amps for {power_limited_min:min}",
+            words=KINDS[result.power_limit].words,
+            power_limited_min=result.power_limited_min,
+        )
+        click.echo(
+            say(
+                "{upper}{slows}, which takes {power_costs_min:min} longer.",
+                upper=slows[0].upper(),
+                slows=slows[1:],
+                power_costs_min=result.power_costs_min,
+            )
+        )
+    click.echo(
+        say(
+            "{span} mAh go in, about {charge_mah:.0f}; the source gives {span2} Wh, {peak_input_w:.0f} W at most.",
+            span=span(result.charge_low_mah, result.charge_high_mah),
+            charge_mah=result.charge_mah,
+            span2=span(result.energy_in_wh, result.energy_in_high_wh, 1),
+            peak_input_w=result.peak_input_w,
+        )
+    )
     for why in narrowing(session.bench.members(judged.choice.packs)):
         click.echo(printable(sentence(why)))
     click.echo()
     rows = [
-        (item.id, *_shares(result, item), f"{item.peak_rate_c:.2f}, at most {result.peak_high_c(item.id):.2f}",
+        (item.id, *_shares(result, item), say("{peak_rate_c:.2f}, at "
+        "most {peak_high_c:.2f}", peak_rate_c=item.peak_rate_c, peak_high_c=result.peak_high_c(item.id)),
          f"{item.charge_mah:.0f}", f"{item.end_soc * 100:.0f} %")
         for item in result.packs
     ]  # fmt: skip
-    table(("pack", "A after 1 min", "middle", "end", "most C", "mAh in", "ends at"), rows)
+    table(("pack", say("A after 1 min"), "middle", "end", say("most C"), say("mAh in"), "ends at"), rows)
     click.echo()
     print_limits(judged.limits)
     if len(result.packs) > 1 and judged.joining.passes:
@@ -64,4 +89,4 @@ def charge_command(session: Session, as_json: bool) -> None:
         print_timetable(judged.joining)
     print_verdict(judged.level.value, judged.reasons)
     for way in judged.joining.ways:
-        click.echo(f"  way out: {printable(sentence(way))}")
+        click.echo(say("  way out: {printable}", printable=printable(sentence(way))))

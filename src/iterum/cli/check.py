@@ -3,6 +3,7 @@
 from iterum.cli import command
 from iterum.cli.common import print_json, reads_session, table, volts
 from iterum.core.permit.permit import permits
+from iterum.core.say import say
 from iterum.core.things.session import Session
 from iterum.exchange import results
 from iterum.wording import family_label, sentence
@@ -21,12 +22,12 @@ def check(session: Session, as_json: bool) -> None:
         charge = "-"
         if verdict.soc is not None:
             charge = f"{verdict.soc.low * 100:.0f}-{verdict.soc.high * 100:.0f} %"
-            charge += " (estimate)" if verdict.soc.estimate else ""
+            charge = say("{charge} (estimate)", charge=charge) if verdict.soc.estimate else charge
         rows.append(
             (
                 verdict.pack.id,
                 family_label(verdict.pack.family),
-                verdict.level.value,
+                say(verdict.level.value),
                 volts(verdict.pack.cell_v, 3),
                 volts(verdict.spread_v),
                 charge,

@@ -6,10 +6,11 @@ from iterum.cli import command
 from iterum.cli.common import choice_of, print_json, print_timetable, print_verdict, printable, reads_session, table
 from iterum.core.electrical.joining import even_out
 from iterum.core.permit.facts import Level
+from iterum.core.say import say
 from iterum.core.sizing.size import rate_of
 from iterum.core.things.session import Session
 from iterum.exchange import results
-from iterum.wording import minutes, sentence
+from iterum.wording import sentence
 
 
 @command("equalise")
@@ -27,19 +28,19 @@ def equalise(session: Session, as_json: bool) -> None:
         (item.id, f"{item.peak_current_a:+.2f}", f"{item.peak_rate_c:.2f}", f"{item.over_s:.0f}", item.basis.value)
         for item in evening.packs
     ]
-    table(("pack", "peak A", "C", "s above its charge C", "rests on"), rows)
+    table(("pack", say("peak A"), "C", say("s above its charge C"), "rests on"), rows)
     click.echo()
     if evening.level is not Level.STOP:
         print_timetable(evening.joining)
         if choice.channel:
-            click.echo(f"Charging may start {_after(60 * evening.joining.wait_min)}.")
-        click.echo(f"They are equalised {_after(evening.settled_s)}. Measure each pack again then.")
+            click.echo(say("Charging may start {after}.", after=_after(60 * evening.joining.wait_min)))
+        click.echo(say("They are equalised {after}. Measure each pack again then.", after=_after(evening.settled_s)))
     print_verdict(evening.level.value, evening.reasons)
     for way in evening.joining.ways if evening.level is Level.STOP else ():
-        click.echo(f"way out: {printable(sentence(way))}")
+        click.echo(say("way out: {printable}", printable=printable(sentence(way))))
 
 
 def _after(seconds: float | None) -> str:
     if seconds is None:
-        return "not within four hours"
-    return "at once" if seconds < 1 else f"after {minutes(seconds / 60)}"
+        return say("not within four hours")
+    return "at once" if seconds < 1 else say("after {seconds:min}", seconds=seconds / 60)

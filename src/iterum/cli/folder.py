@@ -11,14 +11,15 @@ import platformdirs
 from filelock import FileLock, Timeout
 
 from iterum.cli.common import BAD_INPUT
+from iterum.core.say import say
 
 _Function = TypeVar("_Function", bound=Callable[..., Any])
 
 
 def database_options(function: _Function) -> _Function:
     """`--data FOLDER` and `--demo`, for a command that works on one database."""
-    demo = click.option("--demo", is_flag=True, help="The made-up meeting's database.")
-    data = click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder of the database.")
+    demo = click.option("--demo", is_flag=True, help=say("The made-up meeting's database."))
+    data = click.option("--data", type=click.Path(file_okay=False, path_type=Path), help=say("Folder of the database."))
     return data(demo(function))
 
 
@@ -36,10 +37,15 @@ def held(database: Path) -> Iterator[None]:
         lock = FileLock(database.with_name(f"{database.stem}.lock"), timeout=0)
         lock.acquire()
     except Timeout:
-        click.echo(f"Iterum runs on {database} already. Use that one, or stop it first.", err=True)
+        click.echo(
+            say("Iterum runs on {database} already. Use that one, or stop it first.", database=database), err=True
+        )
         sys.exit(BAD_INPUT)
     except OSError as error:
-        click.echo(f"{database.parent} may not be written to: {error.strerror}.", err=True)
+        click.echo(
+            say("{parent} may not be written to: {strerror}.", parent=database.parent, strerror=error.strerror),
+            err=True,
+        )
         sys.exit(BAD_INPUT)
     try:
         yield

@@ -4,6 +4,7 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import print_joining, print_json, reads_session, table, volts
+from iterum.core.say import say
 from iterum.core.sizing.arrange import joinings, match
 from iterum.core.things.session import Session
 from iterum.exchange import results
@@ -27,23 +28,32 @@ def match_command(session: Session, as_json: bool) -> None:
             f"{volts(group.window.allowed_v, 3)} a {group.window.per}",
             verdict.level.value,
             f"{verdict.peak_rate_c:.1f}C",
-            minutes(verdict.wait_min) if verdict.wait_min else "none",
+            minutes(verdict.wait_min) if verdict.wait_min else say("none"),
             " ".join(verdict.order),
         )
         for number, (group, verdict) in enumerate(zip(matching.groups, verdicts, strict=True), 1)
     ]
     table(
-        ("group", "class", "V apart", "allowed", "joining", "most C", "wait", "packs, in the order to plug them in"),
+        (
+            "group",
+            "class",
+            "V apart",
+            "allowed",
+            "joining",
+            say("most C"),
+            "wait",
+            say("packs, in the order to plug them in"),
+        ),
         rows,
     )
     for number, verdict in enumerate(verdicts, 1):
         if not verdict.passes:
-            print_joining(f"group {number}", verdict)
+            print_joining(say("group {number}", number=number), verdict)
     if not matching.proven:
-        click.echo("A smaller number of groups was not ruled out in the time a search may take.")
+        click.echo(say("A smaller number of groups was not ruled out in the time a search may take."))
     if matching.left_out:
-        click.echo("\nLeft out")
+        click.echo(say("\nLeft out"))
         table(
-            ("pack", "why", "what mends it"),
+            ("pack", "why", "fix"),
             [(left.pack.id, sentence(left.reason), sentence(left.fix)) for left in matching.left_out],
         )

@@ -19,19 +19,24 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import Plan, Progress
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.shares import shares_of
+from iterum.core.say import say
 from iterum.core.things.session import Session
 from iterum.exchange.plan_result import plan_document, shares_document
 from iterum.exchange.results import joining_document
 from iterum.services.planning import make_plan
 from iterum.wording import family_label, plain, sentence
-from iterum.wording.plans import odds_words
+from iterum.wording.plans import chance_words
 
 
 def _progress(progress: Progress) -> None:
     """How far the search is, where somebody looks on."""
     if sys.stderr.isatty():
-        so_far = f"\rtry {progress.iterations}: all done at minute {progress.makespan_min:.0f}"
-        click.echo(f"{so_far}, Ctrl+C takes the best so far ", err=True, nl=False)
+        so_far = say(
+            "\rtry {iterations}: all done at minute {makespan_min:.0f}",
+            iterations=progress.iterations,
+            makespan_min=progress.makespan_min,
+        )
+        click.echo(say("{so_far}, Ctrl+C takes the best so far ", so_far=so_far), err=True, nl=False)
 
 
 @contextmanager
@@ -50,11 +55,15 @@ def taking_the_best() -> Iterator[Event]:
 def _bound_words(plan: Plan) -> str:
     """How good the plan is, where anybody knows."""
     if plan.proved:
-        return ", and no plan is sooner"
+        return " " + say("No plan is sooner.")
     if plan.bound_min is None or plan.gap is None:
         return ""
     at_most = ceil(100 * plan.gap)
-    return f". No plan is done before minute {plan.bound_min:.0f}: this one is at most {at_most} % later"
+    return " " + say(
+        "Earliest possible: minute {bound_min:.0f}. This plan is at most {at_most} % later.",
+        bound_min=plan.bound_min,
+        at_most=at_most,
+    )
 
 
 def _visits(count: int) -> str:
@@ -76,8 +85,8 @@ def _joining(session: Session, batch: PlannedBatch) -> dict[str, Any] | None:
 
 @command("plan")
 @click.option("--prefer", type=click.Choice([item.value for item in Prefer]), default=Prefer.SOONEST.value,
-              show_default=True, help="What comes after what must be met.")  # fmt: skip
-@click.option("--seconds", type=click.FloatRange(0, 3600), default=5.0, show_default=True, help="Of search.")
+              show_default=True, help=say("What comes after what must be met."))  # fmt: skip
+@click.option("--seconds", type=click.FloatRange(0, 3600), default=5.0, show_default=True, help=say("Of search."))
 @reads_session
 def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -> None:
     """See `iterum plan --help`."""
@@ -110,37 +119,66 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
             "class",
             "dial",
             "rate",
-            "packs, in the order to plug them in",
+            say("packs, in the order to plug them in"),
         ),
         rows,
     )
-    click.echo(f"\nAll done at minute {best.makespan_min:.0f}{_bound_words(best)}.")
-    click.echo(f"{_visits(best.visits)} to the bench.")
+    click.echo(say("\nAll done at minute {makespan_min:.0f}.", makespan_min=best.makespan_min) + _bound_words(best))
+    click.echo(say("{visits} to the bench.", visits=_visits(best.visits)))
     for use in best.sources:
-        of = "and no budget is known" if use.usable_wh is None else f"of {use.usable_wh:.0f} Wh left"
-        click.echo(f"{printable(use.id)}: {use.used_wh:.0f} Wh {of}, {use.peak_w:.0f} W at most")
+        of = (
+            say("and no budget is known")
+            if use.usable_wh is None
+            else say("of {usable_wh:.0f} Wh left", usable_wh=use.usable_wh)
+        )
+        click.echo(
+            say(
+                "{printable}: {used_wh:.0f} Wh {of}, {peak_w:.0f} W at most",
+                printable=printable(use.id),
+                used_wh=use.used_wh,
+                of=of,
+                peak_w=use.peak_w,
+            )
+        )
     for item in best.wanted:
-        name = f"{item.wish.count} {family_label(item.wish.family)} by minute {plain(item.wish.at_min)}"
+        name = say(
+            "{count} {family:family} by minute {at_min:plain}",
+            count=item.wish.count,
+            family=item.wish.family,
+            at_min=item.wish.at_min,
+        )
         called = f"{item.wish.name}, {name}" if item.wish.name else name
         why = f". {sentence(item.reason)}" if item.reason else ""
         odds = item.odds
-        why += f". {odds_words(odds.met, odds.of, odds.packs, odds.cause)}" if odds and item.met else ""
-        click.echo(printable(f"{called}: {'met' if item.met else f'only {item.have} by then'}{why}"))
+        why += f". {chance_words(odds.met, odds.of, odds.packs, odds.cause)}" if odds and item.met else ""
+        click.echo(
+            printable(f"{called}: {say('met') if item.met else say('only {have} by then', have=item.have)}{why}")
+        )
     if session.pilots:
-        click.echo("\nPilots")
-        table(("pilot", "heats met", "expected", "Wh got", "Wh given"), [
-            (printable(share.pilot), f"{share.met} of {share.asked}", f"{share.expected:.1f}", f"{share.got_wh:.0f}",
-             f"{share.gave_wh:.0f}") for share in shares_of(session, best.wanted, best.batches)])  # fmt: skip
-    click.echo("\nWhy")
+        click.echo("\n" + say("Pilots"))
+        table(
+            ("pilot", "heats met", "expected", say("Wh got"), say("Wh given")),
+            [
+                (
+                    printable(share.pilot),
+                    say("{met} of {asked}", met=share.met, asked=share.asked),
+                    f"{share.expected:.1f}",
+                    f"{share.got_wh:.0f}",
+                    f"{share.gave_wh:.0f}",
+                )
+                for share in shares_of(session, best.wanted, best.batches)
+            ],
+        )
+    click.echo("\n" + say("Why"))
     table(("batch", "why"), [
         (_named(why.batch), " ".join(sentence(item) for item in why.reasons)) for why in whys])  # fmt: skip
     for gain in answer.relaxed:
         click.echo(sentence(gain.reason))
     if answer.offers:
-        click.echo("\nWhat would win a heat back")
+        click.echo(say("\nWhat would win a heat back"))
         for offer in answer.offers:
             click.echo(printable(f"- {sentence(offer.reason)}"))
     if best.left_out:
-        click.echo("\nLeft out")
-        table(("pack", "why", "what mends it"),
+        click.echo(say("\nLeft out"))
+        table(("pack", "why", "fix"),
                [(str(left.key), sentence(left.reason), sentence(left.fix)) for left in best.left_out])  # fmt: skip

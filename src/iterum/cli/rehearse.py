@@ -11,6 +11,7 @@ from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present
 from iterum.core.fields import BadInput
 from iterum.core.reasons import NotThere
+from iterum.core.say import say
 from iterum.core.season.lesson import Lesson
 from iterum.devices import drivers
 from iterum.devices.lines import THIS_MACHINE
@@ -25,11 +26,15 @@ from iterum.web.serve import rehearse as run_rehearsal
 
 @command("rehearse")
 @click.argument("database", type=click.Path(dir_okay=False, exists=True, path_type=Path))
-@click.option("--real", "real_url", default="http://127.0.0.1:8765", show_default=True, help="Where the real bench is.")
+@click.option(
+    "--real", "real_url", default="http://127.0.0.1:8765", show_default=True, help=say("Where the real bench is.")
+)
 @click.option("--speed", default=10.0, show_default=True, type=click.FloatRange(1, 600), help="Time-lapse.")
-@click.option("--at", help="The moment at which it begins; now without it.")
-@click.option("--lesson", "named", help="Play this lesson, on its own bench, instead of a copy.")
-@click.option("--until-input-ends", is_flag=True, help="Stop when standard input is closed, as by a parent that ends.")
+@click.option("--at", help=say("The moment at which it begins; now without it."))
+@click.option("--lesson", "named", help=say("Play this lesson, on its own bench, instead of a copy."))
+@click.option(
+    "--until-input-ends", is_flag=True, help=say("Stop when standard input is closed, as by a parent that ends.")
+)
 def rehearse(
     database: Path, real_url: str, speed: float, at: str | None, named: str | None, until_input_ends: bool
 ) -> None:
@@ -62,7 +67,7 @@ def rehearse(
         threading.Thread(target=_until_input_ends, args=(over,), daemon=True).start()
 
     def told(url: str) -> None:
-        click.echo(f"The rehearsal is at {url}")
+        click.echo(say("The rehearsal is at {url}", url=url))
         sys.stdout.flush()
 
     try:

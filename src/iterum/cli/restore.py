@@ -8,6 +8,7 @@ import click
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present
 from iterum.cli.folder import database_in, database_options, held
+from iterum.core.say import say
 from iterum.store.copies import restore as restore_copy
 from iterum.store.troubles import StoreTrouble
 
@@ -24,4 +25,7 @@ def restore(file: Path, data: Path | None, demo: bool) -> None:
         except StoreTrouble as trouble:
             click.echo(str(trouble), err=True)
             sys.exit(BAD_INPUT)
-    click.echo(f"{database} is {file} from now on." + (f" What was there is {kept}." if kept else ""))
+    click.echo(
+        say("{database} is {file} from now on.", database=database, file=file)
+        + (say(" What was there is {kept}.", kept=kept) if kept else "")
+    )

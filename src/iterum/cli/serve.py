@@ -14,6 +14,7 @@ from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, present, printable
 from iterum.cli.folder import database_in, held
 from iterum.cli.share import show
+from iterum.core.say import say
 from iterum.demo import MEETINGS
 from iterum.demo.live import start_bench, start_demo
 from iterum.devices.driver import Refused
@@ -28,16 +29,18 @@ from iterum.web.serve import serve as run_server
 
 
 @command("serve")
-@click.option("--port", default=8765, show_default=True, type=click.IntRange(1, 65535), help="Port on this machine.")
-@click.option("--data", type=click.Path(file_okay=False, path_type=Path), help="Folder of the database.")
+@click.option(
+    "--port", default=8765, show_default=True, type=click.IntRange(1, 65535), help=say("Port on this machine.")
+)
+@click.option("--data", type=click.Path(file_okay=False, path_type=Path), help=say("Folder of the database."))
 @click.option(
     "--demo",
     is_flag=False,
     flag_value="meeting",
     type=click.Choice(list(MEETINGS)),
-    help="Use a made-up meeting, in a database of its own; club: four pilots at one table.",
+    help=say("Use a made-up meeting, in a database of its own; club: four pilots at one table."),
 )
-@click.option("--fresh", is_flag=True, help="With --demo: forget what was changed in it and start over.")
+@click.option("--fresh", is_flag=True, help=say("With --demo: forget what was changed in it and start over."))
 @click.option(
     "--charger",
     "chargers",
@@ -45,25 +48,27 @@ from iterum.web.serve import serve as run_server
     metavar="ADDRESS",
     help="A charger to read: HOST:PORT, or log:PORT?channel=NAME; may be given again.",
 )
-@click.option("--checker", metavar="HOST:PORT", help="A cell checker to read packs with.")
+@click.option("--checker", metavar="HOST:PORT", help=say("A cell checker to read packs with."))
 @click.option("--speed", default=1.0, show_default=True, type=click.FloatRange(1, 600),
-              help="With --demo: time-lapse, for clock and simulated charger alike.")  # fmt: skip
+              help=say("With --demo: time-lapse, for clock and simulated charger alike."))  # fmt: skip
 @click.option(
     "--share",
     "way",
     is_flag=False,
     flag_value="encrypted",
     type=click.Choice(["encrypted", "plain"]),
-    help="Open a second door for paired phones on the local network; plain: whoever is there can read along.",
+    help=say("Open a second door for paired phones on the local network; plain: everybody there can read along."),
 )
-@click.option("--share-port", default=PORT, show_default=True, type=click.IntRange(1, 65535), help="Port of that door.")
+@click.option(
+    "--share-port", default=PORT, show_default=True, type=click.IntRange(1, 65535), help=say("Port of that door.")
+)
 def serve(
     port: int, data: Path | None, demo: str | None, fresh: bool, chargers: tuple[str, ...], checker: str | None,
     speed: float, **share: Any,
 ) -> None:  # fmt: skip
     """See `iterum serve --help`."""
     if speed != 1 and not demo:
-        click.echo("--speed goes with --demo only: a real charger keeps real time.", err=True)
+        click.echo(say("--speed goes with --demo only: a real charger keeps real time."), err=True)
         sys.exit(BAD_INPUT)
     database = database_in(data, demo is not None, demo or "")
     addresses = [("charger", _address(text, DRIVERS)) for text in chargers]
@@ -92,7 +97,9 @@ def _serve(
             start_demo(database, clock, bench.port, demo)
         elif database.exists():
             check(database)
-        click.echo(f"Iterum is at http://{HOST}:{port}/  (data in {database}; Ctrl+C stops it)")
+        here = f"http://{HOST}:{port}/"
+        told = say("Iterum is at {here}  (data in {database}; Ctrl+C stops it)", here=here, database=database)
+        click.echo(told)
         run_server(database, port, clock, addresses, speed, share, simulated=demo is not None)
     finally:
         if bench is not None:
@@ -116,7 +123,7 @@ def _address(text: str, known: Container[str]) -> str:
         if urlsplit(address).scheme in known:
             (charger_at if known is DRIVERS else checker_at)(address, 1.0)
             return address
-        raise Refused("no driver speaks to it")
+        raise Refused(say("no driver speaks to it"))
     except Refused as error:
         click.echo(f"{printable(text)}: {error}", err=True)
         sys.exit(BAD_INPUT)
@@ -128,7 +135,9 @@ def _refuse_taken_port(port: int) -> None:
         try:
             probe.bind((HOST, port))
         except OSError:
-            click.echo(
-                f"Port {port} is taken. Choose another: --port {port + 1}, or PORT={port + 1} make demo.", err=True
+            free = port + 1
+            told = say(
+                "Port {port} is taken. Choose another: --port {free}, or PORT={free} make demo.", port=port, free=free
             )
+            click.echo(told, err=True)
             sys.exit(BAD_INPUT)

@@ -14,6 +14,7 @@ import segno
 
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT
+from iterum.core.say import say
 from iterum.services.sharing import Offer, Role, Shared
 
 
@@ -25,27 +26,41 @@ def show(shared: Shared, offer: Offer) -> None:
 def tell(addresses: tuple[str, ...], ways: tuple[str, ...], digits: str, fingerprint: str) -> None:
     """The same from its parts. ways : the addresses with the secret, for the code."""
     if not addresses:
-        click.echo("Shared, but this machine is on no network. Join one, then: iterum share")
+        click.echo(say("Shared, but this machine is on no network. Join one, then: iterum share"))
         return
     segno.make(ways[0], error="l", micro=False).terminal(compact=True)
-    click.echo(f"Scan it within five minutes, or open {' or '.join(addresses)} and type {digits[:4]} {digits[4:]}")
+    click.echo(
+        say(
+            "Scan it within five minutes, or open {addresses} and type {digits} {digits2}",
+            addresses=" or ".join(addresses),
+            digits=digits[:4],
+            digits2=digits[4:],
+        )
+    )
     if fingerprint:
-        click.echo(f"The phone warns once. Go on if its details show this SHA-256 fingerprint:\n{fingerprint}")
+        click.echo(
+            say(
+                "The phone warns once. Go on if its details show this SHA-256 fingerprint:\n{fingerprint}",
+                fingerprint=fingerprint,
+            )
+        )
 
 
 @command("share")
 @click.option(
-    "--port", default=8765, show_default=True, type=click.IntRange(1, 65535), help="Port Iterum runs at here."
+    "--port", default=8765, show_default=True, type=click.IntRange(1, 65535), help=say("Port Iterum runs at here.")
 )
-@click.option("--all", "everything", is_flag=True, help="Let the device do everything, not only work at the bench.")
-@click.option("--close", is_flag=True, help="Share no more.")
+@click.option(
+    "--all", "everything", is_flag=True, help=say("Let the device do everything, not only work at the bench.")
+)
+@click.option("--close", is_flag=True, help=say("Share no more."))
 def share(port: int, everything: bool, close: bool) -> None:
     """See `iterum share --help`."""
     address, browser = f"http://127.0.0.1:{port}", build_opener(HTTPCookieProcessor(CookieJar()))
     try:
         if close:
             _post(browser, address, "/share/close", {})
-            click.echo("Shared no more.")
+            click.echo(say("Shared no more."))
             return
         told = _ways(browser, address)
         if not told["shared"]:
@@ -53,10 +68,13 @@ def share(port: int, everything: bool, close: bool) -> None:
         _post(browser, address, "/share/offer", {"role": (Role.ALL if everything else Role.BENCH).value})
         told = _ways(browser, address)
     except (HTTPError, URLError, OSError) as error:
-        click.echo(f"Iterum does not answer at {address}: {error}. Start it first: iterum serve", err=True)
+        silent = say(
+            "Iterum does not answer at {address}: {error}. Start it first: iterum serve", address=address, error=error
+        )
+        click.echo(silent, err=True)
         sys.exit(BAD_INPUT)
     if not told["shared"]:
-        click.echo("It could not be shared: see the log of the server.", err=True)
+        click.echo(say("It could not be shared: see the log of the server."), err=True)
         sys.exit(BAD_INPUT)
     tell(tuple(told["addresses"]), tuple(told["ways"]), told["digits"], told["fingerprint"])
 

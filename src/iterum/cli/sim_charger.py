@@ -9,17 +9,21 @@ import click
 from iterum.cli import command
 from iterum.cli.common import BAD_INPUT, load, printable
 from iterum.core.fields import BadInput
+from iterum.core.say import say
 from iterum.demo import demo_session
 from iterum.devices.lines import DEFAULT_PORT, THIS_MACHINE
 from iterum.devices.sim_server import SimServer
-from iterum.wording import plain
 
 
 @command("sim-charger")
 @click.argument("file", type=click.Path(), required=False)
-@click.option("--port", default=DEFAULT_PORT, show_default=True, type=click.IntRange(0, 65535), help="0: any free one.")
+@click.option(
+    "--port", default=DEFAULT_PORT, show_default=True, type=click.IntRange(0, 65535), help=say("0: any free one.")
+)
 @click.option("--speed", default=1.0, show_default=True, type=click.FloatRange(0.1, 3600), help="Time-lapse.")
-@click.option("--until-input-ends", is_flag=True, help="Stop when standard input is closed, as by a parent that ends.")
+@click.option(
+    "--until-input-ends", is_flag=True, help=say("Stop when standard input is closed, as by a parent that ends.")
+)
 def sim_charger(file: str | None, port: int, speed: float, until_input_ends: bool) -> None:
     """See `iterum sim-charger --help`."""
     try:
@@ -31,10 +35,18 @@ def sim_charger(file: str | None, port: int, speed: float, until_input_ends: boo
     try:
         server = SimServer(session, THIS_MACHINE, port, speed)
     except OSError:
-        click.echo(f"Port {port} is taken. Choose another with --port.", err=True)
+        click.echo(say("Port {port} is taken. Choose another with --port.", port=port), err=True)
         sys.exit(BAD_INPUT)
     channels = ", ".join(server.bench.channels)
-    click.echo(f"Simulated charger at {THIS_MACHINE}:{server.port}, ×{plain(speed)}, channels {channels}")
+    click.echo(
+        say(
+            "Simulated charger at {this_machine}:{port}, ×{speed:plain}, channels {channels}",
+            this_machine=THIS_MACHINE,
+            port=server.port,
+            speed=speed,
+            channels=channels,
+        )
+    )
     sys.stdout.flush()
     server.start()
     try:

@@ -15,6 +15,8 @@ from typing import Annotated, Any, get_args, get_origin, get_type_hints
 
 from annotated_types import Ge, Gt, Le, Len
 
+from iterum.core.say import Words, say
+
 
 @dataclass(frozen=True)
 class Says:
@@ -24,6 +26,11 @@ class Says:
     unit: str = ""
     help: str = ""
     pattern: str | None = None
+
+    def __post_init__(self) -> None:
+        """Keep its words so that they are shown in the reader's language."""
+        object.__setattr__(self, "title", Words(self.title))
+        object.__setattr__(self, "help", Words(self.help))
 
 
 class Kept(Enum):
@@ -80,7 +87,7 @@ def bounded(faults: list[Fault], count: int | None = None) -> list[Fault]:
     left = count - MOST_FAULTS
     if left <= 0 or len(faults) == MOST_FAULTS + 1:  # as it is, or cut before
         return faults
-    return [*faults[:MOST_FAULTS], Fault("", f"and {left} more faults")]
+    return [*faults[:MOST_FAULTS], Fault("", say("and {left} more faults", left=left))]
 
 
 @dataclass(frozen=True)
@@ -111,17 +118,17 @@ class _Bounds:
             return None if self.optional else "missing"
         other = self._other_kind(value)
         if other is not None:
-            return f"{value!r} is no {other}"
+            return say("{value} is no {other}", value=repr(value), other=other)
         if isinstance(value, (int, float)):
             if self.least <= value <= self.most and value > self.above:  # never true of what is no number
                 return None
-            return f"{value:g} is not possible: {self._range()}"
+            return say("{value:g} is not possible: {range}", value=value, range=self._range())
         if isinstance(value, tuple) and self.each is not None:
             told = (self.each.breaks(part) for part in value)
             return next((one for one in told if one is not None), None) or self._size(value, "parts")
         if isinstance(value, str):
             if self.pattern is not None and not re.search(self.pattern, value):
-                return f"{value!r} is not written as it must be"
+                return say("{value} is not written as it must be", value=repr(value))
             return self._size(value, "letters")
         return None
 
@@ -138,17 +145,21 @@ class _Bounds:
 
     def _range(self) -> str:
         unit = f" {self.unit}" if self.unit else ""
-        low = f"more than {self.above:g}" if self.above > self.least else f"{self.least:g}"
+        low = say("more than {above:g}", above=self.above) if self.above > self.least else f"{self.least:g}"
         if self.most == inf:
-            return f"{low}{unit} or more"
+            return say("{low}{unit} or more", low=low, unit=unit)
         known = isfinite(max(self.least, self.above))
-        return f"{low} to {self.most:g}{unit}" if known else f"up to {self.most:g}{unit}"
+        return (
+            say("{low} to {most:g}{unit}", low=low, most=self.most, unit=unit)
+            if known
+            else say("up to {most:g}{unit}", most=self.most, unit=unit)
+        )
 
     def _size(self, value: str | tuple[Any, ...], of: str) -> str | None:
         is_left_out = not value and isinstance(value, tuple)
         if is_left_out or (self.short <= len(value) and (self.long is None or len(value) <= self.long)):
             return None
-        return f"{len(value)} {of}: {self.short} to {self.long}"
+        return say("{value} {of}: {short} to {long}", value=len(value), of=of, short=self.short, long=self.long)
 
 
 def _bounds(name: str, hint: Any) -> _Bounds | None:
@@ -207,7 +218,7 @@ def _worded(item: Any) -> tuple[Fault, ...]:
         try:
             object.__setattr__(item, name, kind(value))
         except ValueError:
-            found.append(Fault(name, f"{value!r} is not known: one of {', '.join(kind)}"))
+            found.append(Fault(name, say("{value} is not known: one of {kind:list}", value=repr(value), kind=kind)))
     return tuple(found)
 
 

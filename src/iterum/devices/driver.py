@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import ClassVar, Protocol
 
 from iterum.core.run.guard import ChannelReading
+from iterum.core.say import say
 
 
 class LinkLost(ConnectionError):
@@ -49,11 +50,11 @@ class Identity:
 
 def stopped_by(tell: Callable[[], object], read: Callable[[], ChannelReading]) -> None:
     """Tell a channel to stop, and look at it. Raises Refused where it still charges, and LinkLost."""
-    why = "it was told to stop and still charges"
+    why = say("it was told to stop and still charges")
     try:
         tell()
     except Refused as refusal:
-        why = f"it refuses to stop: {refusal}"
+        why = say("it refuses to stop: {refusal}", refusal=refusal)
     if not read().off:
         raise Refused(why)
 

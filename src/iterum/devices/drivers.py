@@ -2,6 +2,7 @@
 
 from urllib.parse import urlsplit
 
+from iterum.core.say import say
 from iterum.devices.driver import ChargerDriver, CheckerDriver, Refused
 from iterum.devices.lines import LineCharger, LineChecker
 from iterum.devices.log_lines import LogCharger
@@ -38,7 +39,7 @@ def only(address: str) -> None:
 def _may_reach(address: str) -> None:
     """Raises Refused for what a rehearsal must not reach."""
     if _ONLY and whole(address) not in _ONLY:
-        raise Refused("this is a rehearsal: it reaches the simulated charger alone")
+        raise Refused(say("this is a rehearsal: it reaches the simulated charger alone"))
 
 
 def commands_at(address: str) -> bool:
@@ -52,7 +53,7 @@ def charger_at(address: str, timeout_s: float) -> ChargerDriver:
     _may_reach(address)
     driver = DRIVERS.get(_scheme(address))
     if driver is None:
-        raise Refused(f"an address begins with one of {', '.join(DRIVERS)}")
+        raise Refused(say("an address begins with one of {drivers:list}", drivers=DRIVERS))
     return driver.at(address, timeout_s)
 
 
@@ -61,5 +62,5 @@ def checker_at(address: str, timeout_s: float) -> CheckerDriver:
     _may_reach(address)
     driver = CHECKERS.get(_scheme(address))
     if driver is None:
-        raise Refused(f"the address of a cell checker begins with one of {', '.join(CHECKERS)}")
+        raise Refused(say("the address of a cell checker begins with one of {checkers:list}", checkers=CHECKERS))
     return driver.at(address, timeout_s)

@@ -19,6 +19,7 @@ from typing import Any, ClassVar
 from urllib.parse import quote, unquote, urlsplit
 
 from iterum.core.run.guard import ChannelReading
+from iterum.core.say import say
 from iterum.core.season.run import Status
 from iterum.devices.driver import Identity, LinkLost, Refused, Settings, stopped_by
 
@@ -48,15 +49,15 @@ def _text(value: Any) -> str:
 def decode(line: bytes) -> tuple[str, list[str], dict[str, str]]:
     """(word, arguments, values) of a line. Raises ValueError for what is no line of the protocol."""
     if len(line) > MAX_LINE:
-        raise ValueError("the line is too long")
+        raise ValueError(say("the line is too long"))
     words = line.decode("utf-8").split()
     if not words:
-        raise ValueError("the line is empty")
+        raise ValueError(say("the line is empty"))
     arguments, values = [], {}
     for part in words[1:]:
         name, sign, value = part.partition("=")
         if sign and name in values:
-            raise ValueError(f"{name} stands there twice")
+            raise ValueError(say("{name} stands there twice", name=name))
         if sign:
             values[name] = value
         else:
@@ -88,7 +89,7 @@ def reading_from(values: Mapping[str, str]) -> ChannelReading:
             **more,
         )
     except KeyError as missing:
-        raise ValueError(f"{missing.args[0]} is missing") from missing
+        raise ValueError(say("{args} is missing", args=missing.args[0])) from missing
 
 
 class LineClient:
@@ -121,22 +122,24 @@ class LineClient:
                 head, words, answer = self._talk(monotonic() + self.timeout_s, word, *arguments, **values)
             except (OSError, ValueError) as error:
                 self._drop()
-                raise LinkLost(f"{self.host}:{self.port} does not answer: {error}") from error
+                raise LinkLost(
+                    say("{host}:{port} does not answer: {error}", host=self.host, port=self.port, error=error)
+                ) from error
         if head == "ERR":
             raise Refused(" ".join(words) or "refused")
         return answer
 
     def _connect(self, until_s: float) -> None:
         if self._closed:
-            raise OSError("the connection was let go of")
+            raise OSError(say("the connection was let go of"))
         self._socket = socket.create_connection((self.host, self.port), self.timeout_s)
         self._rest, self._version, self._asked = b"", 1, 0
         _, _, told = self._talk(until_s, "HELLO")
         version = int(told.get("version", "1"))
         if not told.keys() & {"name", "channels"} or version < self._met:
-            raise ValueError("what it says of itself is not what was asked, or not what it said before")
+            raise ValueError(say("what it says of itself is not what was asked, or not what it said before"))
         if self.expected is not None and not self.expected.is_same(identity_from(told)):
-            raise ValueError("another device answers there")
+            raise ValueError(say("another device answers there"))
         self._version = self._met = version
 
     def stand_by(self) -> bool:
@@ -154,17 +157,17 @@ class LineClient:
     def _talk(self, until_s: float, word: str, *arguments: str, **values: Any) -> tuple[str, list[str], dict[str, str]]:
         assert self._socket is not None
         if self._rest or select.select([self._socket], [], [], 0)[0]:
-            raise ValueError("it sent what nobody asked for, or hung up")
+            raise ValueError(say("it sent what nobody asked for, or hung up"))
         self._asked += 1
         mark = {"seq": self._asked} if self._version >= 2 else {}
         self._socket.sendall(encode(word, *arguments, **values, **mark))
         head, words, answer = decode(self._line(until_s))
         if head not in ("OK", "ERR") or self._rest:
-            raise ValueError("its answer is none")
+            raise ValueError(say("its answer is none"))
         if self._version >= 2:
             of = answer.pop("of", None)
             if answer.pop("seq", None) != str(self._asked) or (arguments and unquote(of or "") != arguments[0]):
-                raise ValueError("its answer belongs to another question")
+                raise ValueError(say("its answer belongs to another question"))
         return head, words, answer
 
     def _line(self, until_s: float) -> bytes:
@@ -172,13 +175,13 @@ class LineClient:
         while b"\n" not in self._rest:
             left_s = until_s - monotonic()
             if len(self._rest) > MAX_LINE:
-                raise ValueError("the answer is too long")
+                raise ValueError(say("the answer is too long"))
             if left_s <= 0:
-                raise TimeoutError("the answer takes too long")
+                raise TimeoutError(say("the answer takes too long"))
             self._socket.settimeout(left_s)
             more = self._socket.recv(4096)
             if not more:
-                raise OSError("the connection was closed")
+                raise OSError(say("the connection was closed"))
             self._rest += more
         line, _, self._rest = self._rest.partition(b"\n")
         return line
@@ -213,9 +216,9 @@ def host_and_port(address: str) -> tuple[str, int]:
         parts = urlsplit(address)
         port = parts.port
     except ValueError:
-        raise Refused("an address is a name and a port from 1 to 65535, such as 127.0.0.1:8766") from None
+        raise Refused(say("an address is a name and a port from 1 to 65535, such as 127.0.0.1:8766")) from None
     if not port or not re.fullmatch(r"[A-Za-z0-9.:-]{1,253}", parts.hostname or ""):
-        raise Refused("an address is a name and a port from 1 to 65535, such as 127.0.0.1:8766")
+        raise Refused(say("an address is a name and a port from 1 to 65535, such as 127.0.0.1:8766"))
     return parts.hostname or "", port
 
 
@@ -256,7 +259,7 @@ class LineCharger:
         try:
             return reading_from(values)
         except ValueError as error:
-            raise LinkLost(f"the answer makes no sense: {error}") from error
+            raise LinkLost(say("the answer makes no sense: {error}", error=error)) from error
 
     def dial(self, channel: str, settings: Settings) -> None:
         """Set a channel; nothing starts."""
@@ -302,7 +305,7 @@ class LineChecker:
         try:
             return tuple(float(volts) for volts in values["cell_v"].split(","))
         except (KeyError, ValueError) as error:
-            raise LinkLost(f"the answer makes no sense: {error}") from error
+            raise LinkLost(say("the answer makes no sense: {error}", error=error)) from error
 
     def close(self) -> None:
         """Let go of the connection."""

@@ -18,6 +18,7 @@ from urllib.parse import parse_qsl, urlsplit
 import serial
 
 from iterum.core.run.guard import ChannelReading
+from iterum.core.say import say
 from iterum.core.season.columns import OUT, READING_MEANINGS, READING_READERS, guessed
 from iterum.core.season.run import Status
 from iterum.devices.driver import Identity, LinkLost, Refused, Settings
@@ -61,10 +62,18 @@ class LogCharger:
         columns = dict(pair.split(":", 1) for pair in asked.get("columns", "").split(",") if ":" in pair)
         wrong = [f"{name}: {meaning}" for name, meaning in columns.items() if meaning not in READING_MEANINGS]
         if not path or "channel" not in asked:
-            raise Refused("say the port and the channel of the kit, as in log:/dev/ttyUSB0?channel=Twin-1&baud=9600")
+            raise Refused(
+                say("give the port and the channel of the kit, as in log:/dev/ttyUSB0?channel=Twin-1&baud=9600")
+            )
         if wrong or not asked.get("baud", "1").isdigit():
             known = ", ".join(name for name in READING_MEANINGS if name != OUT)
-            raise Refused(f"columns mean one of {known}; baud is a number ({'; '.join(wrong) or asked['baud']})")
+            raise Refused(
+                say(
+                    "columns mean one of {known}; baud is a number ({wrong})",
+                    known=known,
+                    wrong="; ".join(wrong) or asked["baud"],
+                )
+            )
         return cls(path, asked["channel"], int(asked.get("baud", DEFAULT_BAUD)), columns, timeout_s)
 
     def identify(self) -> Identity:
@@ -83,14 +92,20 @@ class LogCharger:
     def read(self, channel: str) -> ChannelReading:
         """What the newest line says. Raises LinkLost while there is none, or none for `SILENT_S`."""
         if channel != self._channel:
-            raise Refused(f"only {self._channel} is told of here")
+            raise Refused(say("only {channel} is told of here", channel=self._channel))
         with self._lock:
             self._take_lines()
             heard_s, now_s = self._heard_s, self._clock()
             if heard_s is None and now_s - self._opened_s <= SILENT_S:
-                raise LinkLost(f"{self._path} has not said anything yet")
+                raise LinkLost(say("{path} has not said anything yet", path=self._path))
             if heard_s is None or now_s - heard_s > SILENT_S:
-                raise LinkLost(f"{self._path} has been silent for {now_s - (heard_s or self._opened_s):.0f} s")
+                raise LinkLost(
+                    say(
+                        "{path} has been silent for {now_s:.0f} s",
+                        path=self._path,
+                        now_s=now_s - (heard_s or self._opened_s),
+                    )
+                )
             return self._reading()
 
     def _open(self) -> None:
@@ -102,7 +117,7 @@ class LogCharger:
             else:
                 self._port = serial.serial_for_url(self._path, baudrate=self._baud, timeout=0)
         except (OSError, ValueError) as error:
-            raise LinkLost(f"{self._path} cannot be opened: {error}") from error
+            raise LinkLost(say("{path} cannot be opened: {error}", path=self._path, error=error)) from error
         self._rest, self._opened_s = b"", self._clock()
         if isinstance(self._port, io.BufferedReader):  # what stands in a file already tells of charges before
             self._take(self._port.readline().decode("utf-8", "replace").strip().lstrip("\ufeff"))
@@ -116,7 +131,7 @@ class LogCharger:
             come = self._port.read(65536)
         except OSError as error:
             self.close()
-            raise LinkLost(f"{self._path} is gone: {error}") from error
+            raise LinkLost(say("{path} is gone: {error}", path=self._path, error=error)) from error
         *lines, self._rest = (self._rest + come).split(b"\n")
         self._rest = self._rest[-MAX_REST:]
         for line in lines:
@@ -178,11 +193,11 @@ class LogCharger:
         if self._most_a == 0.0:
             return Status.IDLE, None
         if self._last_a <= TAPERED * self._most_a:
-            return Status.DONE, f"its amps had fallen to {self._last_a:.2f} and are 0"
-        return Status.STOPPED, f"its amps went from {self._last_a:.2f} to 0 at once"
+            return Status.DONE, say("its amps had fallen to {last_a:.2f} and are 0", last_a=self._last_a)
+        return Status.STOPPED, say("its amps went from {last_a:.2f} to 0 at once", last_a=self._last_a)
 
     def _refuse(self) -> None:
-        raise Refused("this device is only listened to: do it at the charger itself")
+        raise Refused(say("this device is only listened to: do it at the charger itself"))
 
     def dial(self, channel: str, settings: Settings) -> None:  # noqa: ARG002
         """Refused: it is set by hand."""

@@ -13,6 +13,7 @@ from iterum.core.electrical.circuit import Branch, Feeding, branch_of, run
 from iterum.core.electrical.resistance import Use
 from iterum.core.quantities import at_most
 from iterum.core.run.guard import ChannelReading
+from iterum.core.say import say
 from iterum.core.season.run import Status
 from iterum.core.things.feed import feed_of
 from iterum.core.things.kit import Channel, Charger
@@ -103,7 +104,7 @@ class SimBench:
     def channel(self, name: str) -> SimChannel:
         """A channel. Raises Refused for one that is not there."""
         if name not in self.channels:
-            raise Refused(f"no channel {name}")
+            raise Refused(say("no channel {name}", name=name))
         return self.channels[name]
 
     # ------------------------------------------------------------------ hands
@@ -113,11 +114,11 @@ class SimBench:
         channel = self.channel(name)
         for tag in packs:
             if tag not in self.packs:
-                raise Refused(f"no pack {tag}")
+                raise Refused(say("no pack {tag}", tag=tag))
             if any(tag in other.packs for other in self.channels.values() if other is not channel):
-                raise Refused(f"{tag} hangs on another channel")
+                raise Refused(say("{tag} hangs on another channel", tag=tag))
         if len({(self.packs[tag].pack.family) for tag in packs}) > 1:
-            raise Refused("these packs cannot share a board")
+            raise Refused(say("these packs cannot share a board"))
         if channel.status is Status.CHARGING:
             self.stop(name, "unplugged")
         channel.packs = list(packs)
@@ -144,13 +145,18 @@ class SimBench:
         """Set a channel. Raises Refused outside what it can do."""
         channel = self.channel(name)
         if channel.status is Status.CHARGING:
-            raise Refused("it is charging")
+            raise Refused(say("it is charging"))
         limits = channel.channel
         if not (
             at_most(limits.min_current_a, settings.current_a) and at_most(settings.current_a, limits.max_current_a)
         ):
             raise Refused(
-                f"{settings.current_a:g} A is not within {limits.min_current_a:g} to {limits.max_current_a:g} A"
+                say(
+                    "{current_a:g} A is not within {min_current_a:g} to {max_current_a:g} A",
+                    current_a=settings.current_a,
+                    min_current_a=limits.min_current_a,
+                    max_current_a=limits.max_current_a,
+                )
             )
         channel.settings = settings
 
@@ -162,7 +168,13 @@ class SimBench:
         if channel.settings is None or not channel.packs:
             raise Refused("nothing is set" if channel.packs else "nothing is plugged in")
         if channel.settings.cells != self._counted(channel):
-            raise Refused(f"it counts {self._counted(channel)} cells and is set to {channel.settings.cells}")
+            raise Refused(
+                say(
+                    "it counts {counted} cells and is set to {cells}",
+                    counted=self._counted(channel),
+                    cells=channel.settings.cells,
+                )
+            )
         channel.status, channel.why = Status.CHARGING, None
         self.log.append(f"start {name} {','.join(channel.packs)}")
 
@@ -195,7 +207,7 @@ class SimBench:
         elif kind == "hot" and channel.packs:
             self.packs[channel.packs[0]].hot = True
         else:
-            raise Refused(f"no such fault here: {kind}")
+            raise Refused(say("no such fault here: {kind}", kind=kind))
 
     # ------------------------------------------------------------------ time
 
@@ -296,7 +308,7 @@ class SimBench:
     def check(self, tag: str) -> tuple[float, ...]:
         """What a cell checker reads at a pack, rounded as one does. Raises Refused for a pack not there."""
         if tag not in self.packs:
-            raise Refused(f"no pack {tag}")
+            raise Refused(say("no pack {tag}", tag=tag))
         item = self.packs[tag]
         mean_v = item.rest_v / item.pack.cells
         return tuple(round(mean_v + volts, 2) for volts in item.offsets_v)

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
 
+from iterum.core.say import say
 from iterum.core.things.session import Session
 from iterum.devices.driver import Refused, Settings
 from iterum.devices.lines import MAX_LINE, decode, encode, reading_values
@@ -105,7 +106,7 @@ class SimServer(socketserver.ThreadingTCPServer):
         elif word == "LOG":
             return {"entries": len(bench.log), "last": bench.log[-1] if bench.log else ""}
         else:
-            raise Refused(f"no such request: {word}")
+            raise Refused(say("no such request: {word}", word=word))
         return {}
 
 

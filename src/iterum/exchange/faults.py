@@ -14,10 +14,18 @@ from typing import Any
 from pydantic import ValidationError
 
 from iterum.core.fields import MOST_FAULTS, Fault, bounded
+from iterum.core.say import Words, say, say_many
 from iterum.exchange.shape import PARTS, SESSION, schema
 
-WORDS = {"integer": "a whole number", "number": "a number", "string": "text", "array": "a list", "object": "an object",
-         "null": "empty", "boolean": "true or false"}  # fmt: skip
+WORDS = {
+    "integer": Words("a whole number"),
+    "number": Words("a number"),
+    "string": Words("text"),
+    "array": Words("a list"),
+    "object": Words("an object"),
+    "null": Words("empty"),
+    "boolean": Words("true or false"),
+}
 
 
 def place_of(path: tuple[str | int, ...]) -> str:
@@ -36,22 +44,25 @@ def _got(value: Any) -> str:
 def _allowed_range(rules: Mapping[str, Any]) -> str:
     low, above, high = rules.get("minimum"), rules.get("exclusiveMinimum"), rules.get("maximum")
     if low is not None and high is not None:
-        return f" from {low} to {high}"
+        return say("from {low} to {high}", low=low, high=high)
     if above is not None and high is not None:
-        return f" above {above}, at most {high}"
+        return say("above {above}, at most {high}", above=above, high=high)
     if low is not None:
-        return f" of at least {low}"
-    return f" above {above}" if above is not None else f" of at most {high}" if high is not None else ""
+        return say("of at least {low}", low=low)
+    if above is not None:
+        return say("above {above}", above=above)
+    return "" if high is None else say("of at most {high}", high=high)
 
 
 def _kind(rules: Mapping[str, Any]) -> str:
     types = rules.get("type", "object")
     first = types if isinstance(types, str) else types[0]
-    return WORDS[first] + (_allowed_range(rules) if first in ("integer", "number") else "")
+    within = _allowed_range(rules) if first in ("integer", "number") else ""
+    return f"{say(WORDS[first])} {within}" if within else say(WORDS[first])
 
 
 def _items(count: int) -> str:
-    return f"{count} item" if count == 1 else f"{count} items"
+    return say_many("one item", "{count} items", count)
 
 
 def _rules_at(part: str | None, path: tuple[str | int, ...]) -> Mapping[str, Any]:
@@ -72,6 +83,12 @@ def _rules_at(part: str | None, path: tuple[str | int, ...]) -> Mapping[str, Any
     return rules if isinstance(rules, Mapping) else {}
 
 
+def _wrong_length(kind: str, context: Mapping[str, Any], count: int) -> str:
+    if kind == "too_long":
+        return say("must hold at most {items}, got {got}", items=_items(context["max_length"]), got=count)
+    return say("must hold at least {items}, got {got}", items=_items(context.get("min_length", 2)), got=count)
+
+
 def _mend(kind: str, error: Mapping[str, Any], part: str | None) -> str:
     """What must be there instead, in the words of the field's own description."""
     path, got = error["loc"], _got(error["input"])
@@ -79,34 +96,41 @@ def _mend(kind: str, error: Mapping[str, Any], part: str | None) -> str:
     context = error.get("ctx", {})
     if kind == "missing" and isinstance(path[-1], str):
         title = rules.get("title", "")
-        return f"is missing{f'; give {title[0].lower()}{title[1:]}' if title else ''}"
+        return say("is missing; give: {title}", title=say(title)) if title else say("is missing")
     if kind == "extra_forbidden":
         known = list(_rules_at(part, path[:-1]).get("properties", {}))
         near = difflib.get_close_matches(str(path[-1]), known, 1)
-        hint = f"did you mean {near[0]}?" if near else f"known are {', '.join(known)}"
-        return f"is no field of the session file; {hint}"
+        hint = say("did you mean {near}?", near=near[0]) if near else say("known are {known:list}", known=known)
+        return say("is no field of the session file; {hint}", hint=hint)
     if kind == "literal_error":
         values = rules.get("enum") or [rules.get("const")]
-        if len(values) == 1:
-            return f"must be {_got(values[0])}, got {got}"
-        return f"must be one of {', '.join(map(str, values))}, got {got}"
+        wanted = ", ".join(map(str, values)) if len(values) > 1 else _got(values[0])
+        template = (
+            Words("must be one of {wanted}, got {got}") if len(values) > 1 else Words("must be {wanted}, got {got}")
+        )
+        return say(template, wanted=wanted, got=got)
     if kind in ("too_short", "too_long", "missing"):
-        side, bound = ("at most", "max_length") if kind == "too_long" else ("at least", "min_length")
         count = context.get("actual_length", len(error["input"]))
-        return f"must hold {side} {_items(context.get(bound, 2))}, got {count}"
+        return _wrong_length(kind, context, count)
     if kind == "string_too_long":
-        return f"must be at most {context['max_length']} characters, got {len(error['input'])}"
+        return say(
+            "must be at most {context} characters, got {error}",
+            context=context["max_length"],
+            error=len(error["input"]),
+        )
     if kind in ("string_too_short", "string_pattern_mismatch"):
-        return f"must be filled in and well formed ({rules.get('description', 'text')}), got {got}"
-    return f"must be {_kind(rules)}, got {got}"
+        return say(
+            "must be filled in and well formed ({rules}), got {got}", rules=rules.get("description", "text"), got=got
+        )
+    return say("must be {kind}, got {got}", kind=_kind(rules), got=got)
 
 
 def _unreal(value: Any, path: tuple[str | int, ...] = ()) -> Iterator[Fault]:
     """NaN and infinities, which JSON does not have and no meter shows, and texts no database can hold."""
     if isinstance(value, float) and not math.isfinite(value):
-        yield Fault(place_of(path), "must be a finite number")
+        yield Fault(place_of(path), say("must be a finite number"))
     elif isinstance(value, str) and ("\x00" in value or any("\ud800" <= letter <= "\udfff" for letter in value)):
-        yield Fault(place_of(path), "must be plain text")
+        yield Fault(place_of(path), say("must be plain text"))
     elif isinstance(value, dict):
         for key, item in value.items():
             yield from _unreal(item, (*path, key))

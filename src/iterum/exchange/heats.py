@@ -12,6 +12,7 @@ from icalendar import Calendar, Event
 
 from iterum.core.fields import BadInput, Fault
 from iterum.core.reading.numbers import figure_of
+from iterum.core.say import say
 from iterum.core.season.moments import Local, is_of_our_time
 from iterum.core.things.session import Wish
 from iterum.exchange.faults import checked
@@ -86,7 +87,14 @@ def heat_from(texts: Mapping[str, str], day: date, local: Local) -> Heat:
             if column == "final":
                 document[name] = text.lower() in ("yes", "final", "x", "true", "1")
     faults = (
-        [] if at else [Fault("time", f"must be a time like 14:05, at most a year ahead, got {texts.get('time', '')!r}")]
+        []
+        if at
+        else [
+            Fault(
+                "time",
+                say("must be a time like 14:05, at most a year ahead, got {texts}", texts=repr(texts.get("time", ""))),
+            )
+        ]
     )
     columns = {name: column for column, name in _FIELDS.items()}
     item, wrong = checked(document, "wanted")
@@ -125,9 +133,12 @@ def parse_table(text: str, day: date, local: Local) -> list[Heat]:
         try:
             heats.append(heat_from(dict(zip(columns, cells, strict=False)), day, local))
         except BadInput as bad:
-            faults += [Fault(f"line {number}, {fault.place}", fault.mend) for fault in bad.faults]
+            faults += [
+                Fault(say("line {number}, {place}", number=number, place=fault.place), fault.mend)
+                for fault in bad.faults
+            ]
     if not heats and not faults:
-        faults = [Fault("", f"Paste one line a heat: {', '.join(COLUMNS)}.")]
+        faults = [Fault("", say("Paste one line a heat: {columns:list}.", columns=COLUMNS))]
     if faults:
         raise BadInput(faults)
     return heats
@@ -161,20 +172,20 @@ def parse_calendar(raw: bytes, usual: Wish, day: date, local: Local) -> list[Hea
     Raises BadInput for text that is no calendar and for events without a time of day.
     """
     if len(raw) > MAX_CALENDAR_BYTES:
-        raise BadInput([Fault("", "is larger than 1 MB; export only the days you need")])
+        raise BadInput([Fault("", say("is larger than 1 MB; export only the days you need"))])
     try:
         calendar = Calendar.from_ical(raw)
     except (ValueError, IndexError, KeyError) as error:
-        raise BadInput([Fault("", f"is no iCalendar file: {error}")]) from error
+        raise BadInput([Fault("", say("is no iCalendar file: {error}", error=error))]) from error
     heats, faults = [], []
     for number, event in enumerate(calendar.walk("VEVENT"), 1):
         read = _heat_of(event, usual, day, local)
         if isinstance(read, Heat):
             heats.append(read)
         else:
-            faults += [Fault(f"event {number} {read.place}".strip(), read.mend)]
+            faults += [Fault(say("event {number} {place}", number=number, place=read.place).strip(), read.mend)]
     if not heats and not faults:
-        faults = [Fault("", "holds no event")]
+        faults = [Fault("", say("holds no event"))]
     if faults:
         raise BadInput(faults)
     return sorted(heats, key=lambda heat: heat.at)
@@ -191,9 +202,9 @@ def _moment_of(event: Any, name: str) -> Any:
 def _heat_of(event: Any, usual: Wish, day: date, local: Local) -> Heat | Fault:
     start = _moment_of(event, "dtstart")
     if not isinstance(start, datetime):
-        return Fault("dtstart", "has no time of day, or none that can be read")
+        return Fault("dtstart", say("has no time of day, or none that can be read"))
     if not is_of_our_time(start) or start.date() - day > AHEAD:
-        return Fault("dtstart", f"lies in the year {start.year}: a heat is at most a year ahead")
+        return Fault("dtstart", say("lies in the year {year}: a heat is at most a year ahead", year=start.year))
     at = start if start.tzinfo else local(start)
     end = _moment_of(event, "dtend")
     length_min = 0.0

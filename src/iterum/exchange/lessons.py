@@ -10,6 +10,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from iterum.core.fields import BadInput, Fault
+from iterum.core.say import Words, say
 from iterum.core.season.lesson import Does, Lesson, Option, Until
 from iterum.core.things.choice import Choice, Kind
 from iterum.core.things.session import Session
@@ -84,27 +85,38 @@ def read_lesson(raw: bytes) -> Lesson:
     except ValidationError as error:
         raise BadInput([Fault(".".join(map(str, item["loc"])), item["msg"]) for item in error.errors()]) from error
     except ValueError as error:
-        raise BadInput([Fault("", f"is no JSON: {error}")]) from error
+        raise BadInput([Fault("", say("is no JSON: {error}", error=error))]) from error
     session = parse(json.dumps(lesson.session).encode())
     options = tuple(_option(item) for item in lesson.choices)
     named = [(f"choices.{number}", _tags(item.does)) for number, item in enumerate(options)]
     named += [("unread", set(lesson.unread)), ("truly", set(lesson.truly))]
     tags = {pack.id for pack in session.packs}
     faults = [
-        Fault(place, f"names {tag}, which is no pack of the session")
+        Fault(place, say("names {tag}, which is no pack of the session", tag=tag))
         for place, mine in named
         for tag in sorted(mine - tags)
     ]
     faults += [
-        Fault("choices", f"needs one that is {'' if good else 'not '}good")
+        Fault("choices", say("needs one that is good") if good else say("needs one that is not good"))
         for good in (True, False)
         if not any(item.good is good for item in options)
     ]
     if faults:
         raise BadInput(faults)
-    return Lesson(lesson.id, lesson.title, lesson.situation, lesson.question, session, options, lesson.instead,
-                  truth=_truth(lesson), unread=tuple(lesson.unread), by_total=lesson.checker == "total",
-                  until=lesson.until, begins=lesson.begins)  # fmt: skip
+    return Lesson(
+        lesson.id,
+        Words(lesson.title),
+        Words(lesson.situation),
+        Words(lesson.question),
+        session,
+        options,
+        Words(lesson.instead),
+        truth=_truth(lesson),
+        unread=tuple(lesson.unread),
+        by_total=lesson.checker == "total",
+        until=lesson.until,
+        begins=lesson.begins,
+    )
 
 
 def _truth(lesson: _Lesson) -> Session:
@@ -114,7 +126,7 @@ def _truth(lesson: _Lesson) -> Session:
     try:
         return parse(json.dumps({**lesson.session, "packs": packs}).encode())
     except BadInput as bad:
-        raise BadInput([Fault(f"truly {fault.place}", fault.mend) for fault in bad.faults]) from bad
+        raise BadInput([Fault(say("truly {place}", place=fault.place), fault.mend) for fault in bad.faults]) from bad
 
 
 def _tags(does: Does) -> set[str]:
@@ -133,7 +145,7 @@ def _option(item: _Choice) -> Option:
         asked = replace(asked, kind=charge.kind, stop_min=charge.stop_min)
     if does.leave is not None:
         asked = replace(asked, leave=tuple(does.leave.packs), leave_h=does.leave.hours)
-    return Option(item.id, item.words, item.good, item.then, asked)
+    return Option(item.id, Words(item.words), item.good, Words(item.then), asked)
 
 
 def lessons(own: Path | None = None) -> tuple[Lesson, ...]:

@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any, TypeVar
 
 from iterum.core.fields import BadInput, Fault
+from iterum.core.say import Words, say
 from iterum.core.season.columns import OUT, READING_READERS, numbers
 from iterum.core.season.columns import number as number_in
 from iterum.core.season.figures import in_millivolts, not_true
@@ -20,13 +21,13 @@ CHARGE_MEANINGS = {
     OUT: "leave out",
     "pack": "pack tag",
     "at": "date and time",
-    "clock": "time of day, beside the date",
-    "charge_mah": "mAh in",
+    "clock": Words("time of day, beside the date"),
+    "charge_mah": Words("mAh in"),
     "minutes": "minutes",
-    "rate_c": "rate, C",
-    "before_v": "cells before, V",
-    "after_v": "cells after, V",
-    "resistance_mohm": "resistance, mΩ",
+    "rate_c": Words("rate, C"),
+    "before_v": Words("cells before, V"),
+    "after_v": Words("cells after, V"),
+    "resistance_mohm": Words("resistance, mΩ"),
     "note": "note",
 }
 _Reader = Callable[[str, Local], Any]
@@ -45,24 +46,26 @@ _MOMENTS = (
 def read_table(raw: bytes) -> tuple[list[str], list[list[str]]]:
     """Headings and rows of a CSV with commas, semicolons or tabs. Raises BadInput."""
     if len(raw) > MAX_BYTES:
-        raise BadInput([Fault("", "is larger than 4 MB; import it in parts")])
+        raise BadInput([Fault("", say("is larger than 4 MB; import it in parts"))])
     try:
         text = raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        raise BadInput([Fault(f"byte {error.start}", "is not UTF-8 text; save it as UTF-8")]) from error
+        raise BadInput(
+            [Fault(say("byte {start}", start=error.start), say("is not UTF-8 text; save it as UTF-8"))]
+        ) from error
     first = text.split("\n", 1)[0]
     mark = max(",;\t", key=first.count)
     try:
         rows = [[cell.strip() for cell in row] for row in csv.reader(io.StringIO(text), delimiter=mark) if any(row)]
     except csv.Error as error:
-        raise BadInput([Fault("", f"is no CSV: {error}")]) from error
+        raise BadInput([Fault("", say("is no CSV: {error}", error=error))]) from error
     if len(rows) < 2:
-        raise BadInput([Fault("", "needs a line of headings and at least one more")])
+        raise BadInput([Fault("", say("needs a line of headings and at least one more"))])
     if len(rows) > MAX_ROWS + 1:
-        raise BadInput([Fault("", f"has more than {MAX_ROWS} rows; import it in parts")])
+        raise BadInput([Fault("", say("has more than {max_rows} rows; import it in parts", max_rows=MAX_ROWS))])
     headings = rows[0]
     if len(set(headings)) < len(headings):
-        raise BadInput([Fault("line 1", "has two columns with the same heading; rename one")])
+        raise BadInput([Fault("line 1", say("has two columns with the same heading; rename one"))])
     return headings, rows[1:]
 
 
@@ -76,19 +79,29 @@ def charges_from(
     """
     need = {"pack", "at"} - set(meaning.values())
     if need:
-        raise BadInput([Fault("", f"say which column is the {CHARGE_MEANINGS[name]}") for name in sorted(need)])
+        raise BadInput(
+            [
+                Fault("", say("say which column is the {charge_meanings}", charge_meanings=CHARGE_MEANINGS[name]))
+                for name in sorted(need)
+            ]
+        )
     made: list[tuple[str, ChargeRecord]] = []
     faults: list[Fault] = []
     headings, rows, meaning = _with_clock(headings, rows, meaning)
     for number, values in _in_volts(_values(headings, rows, meaning, CHARGE_READERS, local, faults), millivolts):
         wrong = []
         if values.get("pack") not in tags:
-            wrong.append(Fault(f"line {number}", f"{values.get('pack')!r} is no pack here; add it first"))
+            wrong.append(
+                Fault(
+                    say("line {number}", number=number),
+                    say("{values} is no pack here; add it first", values=repr(values.get("pack"))),
+                )
+            )
         elif values.get("at") is None:
-            wrong.append(Fault(f"line {number}", "has no date"))
+            wrong.append(Fault(say("line {number}", number=number), say("has no date")))
         else:
             record = ChargeRecord(**{name: v for name, v in values.items() if name != "pack"})
-            wrong += [Fault(f"line {number}", text) for text in untrue(record)]
+            wrong += [Fault(say("line {number}", number=number), text) for text in untrue(record)]
             if not wrong:
                 made.append((values["pack"], record))
         faults += wrong
@@ -124,9 +137,9 @@ def untrue(record: ChargeRecord) -> list[str]:
              for cells in (record.before_v, record.after_v)]  # fmt: skip
     told = {sentence(item) for item in reasons if item is not None}
     if any(not 0 < value < MOST_MOHM for value in record.resistance_mohm):
-        told.add("resistance must be over 0 and under 10000 mΩ")
+        told.add(say("resistance must be over 0 and under 10000 mΩ"))
     if not is_of_our_time(record.at):
-        told.add(f"the year {record.at.year} is none of ours")
+        told.add(say("the year {year} is none of ours", year=record.at.year))
     return sorted(told)
 
 
@@ -141,8 +154,8 @@ def _in_volts(rows: list[tuple[int, dict[str, Any]]], millivolts: bool) -> list[
     if not millivolts:
         if in_millivolts(figures):
             number, name, _ = told[0]
-            told_mv = f"line {number}: {figures[0]:g} looks like millivolts"
-            mend = f"{told_mv}; say so below, or choose another meaning than {name}"
+            told_mv = say("line {number}: {figures:g} looks like millivolts", number=number, figures=figures[0])
+            mend = say("{told_mv}; say so below, or choose another meaning than {name}", told_mv=told_mv, name=name)
             raise BadInput([Fault("", mend)])
         return rows
     for _, values in rows:
@@ -162,7 +175,7 @@ def observations_from(
     millivolts : whether the pilot says that volts are written so. the_rest : whether rows with faults may be left out.
     """
     if not {"at_min", "at_s"} & set(meaning.values()):
-        raise BadInput([Fault("", "say which column is the time since the start")])
+        raise BadInput([Fault("", say("say which column is the time since the start"))])
     made: list[Observation] = []
     faults: list[Fault] = []
     for number, values in _in_volts(_values(headings, rows, meaning, _READING_READERS, local, faults), millivolts):
@@ -170,11 +183,11 @@ def observations_from(
         at_s = values.pop("at_s", None)
         minute = at_min if at_min is not None else None if at_s is None else at_s / 60
         if minute is None or minute < 0:
-            faults.append(Fault(f"line {number}", "has no time since the start"))
+            faults.append(Fault(say("line {number}", number=number), say("has no time since the start")))
             continue
         untrue = not_true(0, minutes=minute, **values)
         if untrue is not None:
-            faults.append(Fault(f"line {number}", sentence(untrue)))
+            faults.append(Fault(say("line {number}", number=number), sentence(untrue)))
             continue
         made.append(Observation(minute, **values))
     return sorted(_unless(faults, made, the_rest), key=lambda item: item.at_min)
@@ -200,7 +213,7 @@ def _values(
             try:
                 values[name] = readers[name](text, local)
             except ValueError as error:
-                faults.append(Fault(f"line {number}, {heading}", str(error)))
+                faults.append(Fault(say("line {number}, {heading}", number=number, heading=heading), str(error)))
                 bad = True
         if not bad:
             kept.append((number, values))
@@ -249,7 +262,7 @@ def _moment(text: str, local: Local) -> datetime:
             return moment if moment.tzinfo else local(moment)
         except ValueError:
             continue
-    raise ValueError(f"{text!r} is no date and time such as 2026-06-13 09:40")
+    raise ValueError(say("{value} is no date and time such as 2026-06-13 09:40", value=repr(text)))
 
 
 def _text(text: str, _local: Local) -> str:

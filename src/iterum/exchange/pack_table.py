@@ -7,6 +7,7 @@ from typing import Any
 from iterum.core.fields import MOST_FAULTS, BadInput
 from iterum.core.reading.numbers import figure_of
 from iterum.core.reading.pack import read_pack
+from iterum.core.say import Words, say
 from iterum.core.season.columns import OUT, number
 from iterum.core.things.chemistry import CHEMISTRIES
 from iterum.core.things.packs import Pack
@@ -18,12 +19,12 @@ from iterum.wording import sentence
 PACK_MEANINGS = {
     OUT: "leave out",
     "id": "tag",
-    "label": "label, as in 3S 2200 60C",
+    "label": Words("label, as in 3S 2200 60C"),
     "chemistry": "chemistry",
     "cells": "cells",
     "capacity_mah": "mAh",
-    "max_charge_c": "charge C",
-    "discharge_c": "discharge C",
+    "max_charge_c": Words("charge C"),
+    "discharge_c": Words("discharge C"),
     "connector": "connector",
     "cycles": "cycles",
     "name": "name",
@@ -71,7 +72,7 @@ def packs_from(
     """
     taken = {meaning.get(heading, OUT) for heading in headings} - {OUT}
     if not taken & {"label", "capacity_mah"}:
-        return [], ["Say which column holds the mAh, or the label."]
+        return [], [say("Say which column holds the mAh, or the label.")]
     made: list[Pack] = []
     faults: list[str] = []
     tags: set[str] = set()
@@ -84,16 +85,16 @@ def packs_from(
             faults_here = [str(fault) for fault in pack_sense(document)]
             new = [part_from("pack", {**document, "id": tag}) for tag in tags_from(first, count)]
         except (ValueError, BadInput) as error:
-            faults.append(f"Line {line}: {error}.")
+            faults.append(say("Line {line}: {error}.", line=line, error=error))
             continue
         twice = [pack.id for pack in new if pack.id in tags or pack.id in used]
-        faults_here += [f"{tag} is used already" for tag in twice]
-        faults += [f"Line {line}: {fault}." for fault in faults_here]
+        faults_here += [say("{tag} is used already", tag=tag) for tag in twice]
+        faults += [say("Line {line}: {fault}.", line=line, fault=fault) for fault in faults_here]
         tags |= {pack.id for pack in new}
         last = new[-1].id
         made += new
     more = len(faults) - MOST_FAULTS
-    return made, faults if more <= 0 else [*faults[:MOST_FAULTS], f"And {more} more faults."]
+    return made, faults if more <= 0 else [*faults[:MOST_FAULTS], say("And {more} more faults.", more=more)]
 
 
 class _Either:
@@ -118,7 +119,7 @@ def _document(texts: Mapping[str, str], chemistry: str | None) -> tuple[dict[str
         asked = (one for one in told.questions if not {one.code, one.field} & settled)
         open_now = [sentence(one.why) for one in asked]
         open_now += [sentence(fault) for fault in told.faults]
-        open_now += [f"“{word.text}” is not understood" for word in told.unread]
+        open_now += [say("“{value}” is not understood", value=word.text) for word in told.unread]
         if open_now:
             raise ValueError(" ".join(open_now).rstrip("."))
     for name, text in texts.items():
@@ -130,9 +131,9 @@ def _document(texts: Mapping[str, str], chemistry: str | None) -> tuple[dict[str
         document["chemistry"] = chemistry
     missing = [words for name, words in _NEEDED.items() if name not in document]
     if missing:
-        raise ValueError(f"does not say its {', '.join(missing)}")
+        raise ValueError(say("does not say its {missing:list}", missing=missing))
     if not 1 <= count <= 100:
-        raise ValueError("1 to 100 alike")
+        raise ValueError(say("1 to 100 alike"))
     return document, count
 
 
@@ -145,7 +146,7 @@ def _chemistry(text: str) -> str:
         words = {re.sub(r"[\W_]+", "", word.lower()) for word in (item.name, item.label, *item.known_as.split(","))}
         if said in words:
             return item.name
-    raise ValueError(f"{text} is no chemistry known here")
+    raise ValueError(say("{value} is no chemistry known here", value=text))
 
 
 def _cells(text: str) -> int:
@@ -165,7 +166,7 @@ def _figure(unit: str) -> Callable[[str], float]:
     def read(text: str) -> float:
         value = figure_of(text, unit)
         if value is None:
-            raise ValueError(f"“{text}” is no figure in {unit}; write it as 2.2, or 2200")
+            raise ValueError(say("“{value}” is no figure in {unit}; write it as 2.2, or 2200", value=text, unit=unit))
         return value
 
     return read

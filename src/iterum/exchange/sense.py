@@ -5,6 +5,7 @@ from datetime import date, datetime, timedelta
 from typing import Any
 
 from iterum.core.fields import Fault
+from iterum.core.say import say
 from iterum.core.season.moments import is_of_our_time
 from iterum.core.things.bench import MAINS
 from iterum.core.things.kit import CHAIN
@@ -41,19 +42,29 @@ def pack_sense(item: Mapping[str, Any], place: str = "", present: datetime | Non
     cells = item.get("cells")
     volts = item.get("cell_volts")
     if isinstance(volts, list) and volts and item.get("pack_volts") is not None:
-        faults.append(Fault(f"{dot}pack_volts", "stands beside cell_volts; give one of the two"))
+        faults.append(Fault(f"{dot}pack_volts", say("stands beside cell_volts; give one of the two")))
     for name in ("cell_volts", "resistance_mohm"):
         values = item.get(name)
         if isinstance(values, list) and isinstance(cells, int) and len(values) != cells:
-            faults.append(Fault(f"{dot}{name}", f"must hold one value for each of {cells} cells, got {len(values)}"))
+            faults.append(
+                Fault(
+                    f"{dot}{name}",
+                    say("must hold one value for each of {cells} cells, got {values}", cells=cells, values=len(values)),
+                )
+            )
     now_mah, label_mah = _number(item.get("capacity_now_mah")), _number(item.get("capacity_mah"))
     if now_mah is not None and label_mah is not None and now_mah > 1.5 * label_mah:
         faults.append(
-            Fault(f"{dot}capacity_now_mah", f"is over 1.5 times the label's {label_mah:g} mAh; measure again")
+            Fault(
+                f"{dot}capacity_now_mah",
+                say("is over 1.5 times the label's {label_mah:g} mAh; measure again", label_mah=label_mah),
+            )
         )
     bought_on = item.get("bought_on")
     if isinstance(bought_on, str) and not _is_date(bought_on):
-        faults.append(Fault(f"{dot}bought_on", f"must be a date like 2025-04-30, got {bought_on!r}"))
+        faults.append(
+            Fault(f"{dot}bought_on", say("must be a date like 2025-04-30, got {bought_on}", bought_on=repr(bought_on)))
+        )
     measured_at = item.get("measured_at")
     if isinstance(measured_at, str):
         wrong = _moment_faults(f"{dot}measured_at", measured_at, "2026-06-13T08:47:00+01:00")
@@ -65,7 +76,14 @@ def _future_faults(place: str, text: str, present: datetime | None) -> list[Faul
     """A reading that lies in the future, by more than two clocks may differ."""
     if present is None or datetime.fromisoformat(text).astimezone() <= present + CLOCKS_DIFFER:
         return []
-    return [Fault(place, f"lies in the future: it is {present:%Y-%m-%dT%H:%M} now; type the time of the reading")]
+    return [
+        Fault(
+            place,
+            say(
+                "lies in the future: it is {present:%Y-%m-%dT%H:%M} now; type the time of the reading", present=present
+            ),
+        )
+    ]
 
 
 def _is_date(text: str) -> bool:
@@ -81,17 +99,29 @@ def _moment_faults(place: str, text: str, example: str, zone: bool = False) -> l
     try:
         moment = datetime.fromisoformat(text)
     except ValueError:
-        return [Fault(place, f"must be a time like {example}, got {text!r}")]
+        return [Fault(place, say("must be a time like {example}, got {value}", example=example, value=repr(text)))]
     if not is_of_our_time(moment):
-        return [Fault(place, f"lies in the year {moment.year}: that is none of ours")]
-    return [Fault(place, f"needs its zone, as in {example}")] if zone and moment.tzinfo is None else []
+        return [Fault(place, say("lies in the year {year}: that is none of ours", year=moment.year))]
+    return (
+        [Fault(place, say("needs its zone, as in {example}", example=example))]
+        if zone and moment.tzinfo is None
+        else []
+    )
 
 
 def _ordered(item: Mapping[str, Any], low: str, high: str, place: str) -> list[Fault]:
     low_value, high_value = _number(item.get(low)), _number(item.get(high))
     if low_value is not None and high_value is not None and low_value > high_value:
         return [
-            Fault(f"{place}.{high}" if place else high, f"must be at least {low} ({low_value:g}), got {high_value:g}")
+            Fault(
+                f"{place}.{high}" if place else high,
+                say(
+                    "must be at least {low} ({low_value:g}), got {high_value:g}",
+                    low=low,
+                    low_value=low_value,
+                    high_value=high_value,
+                ),
+            )
         ]
     return []
 
@@ -101,7 +131,7 @@ def kit_sense(part: str, item: Mapping[str, Any], place: str = "") -> list[Fault
     dot = f"{place}." if place else ""
     faults = _ordered(item, "min_cells", "max_cells", place) + _ordered(item, "input_min_v", "input_max_v", place)
     if part == "source" and item.get("max_current_a") is not None and item.get("voltage_v") is None:
-        faults.append(Fault(f"{dot}voltage_v", "is missing; a limit in amps needs its volts"))
+        faults.append(Fault(f"{dot}voltage_v", say("is missing; a limit in amps needs its volts")))
     if part == "charger":
         for index, channel in _items(item, "channels"):
             where = f"{dot}channels[{index}]"
@@ -118,7 +148,12 @@ def _doubles(names: Iterable[tuple[str, Any]]) -> list[Fault]:
         if not isinstance(name, str):
             continue
         if name in first:
-            faults.append(Fault(f"{place}.id", f"{name!r} is used already at {first[name]}; each id once"))
+            faults.append(
+                Fault(
+                    f"{place}.id",
+                    say("{name} is used already at {first}; each id once", name=repr(name), first=first[name]),
+                )
+            )
         first.setdefault(name, place)
     return faults
 
@@ -132,16 +167,24 @@ def _reference_faults(document: Mapping[str, Any]) -> list[Fault]:
     for index, item in _items(document, "boards"):
         behind = item.get("chains_to")
         if isinstance(behind, str) and (behind not in boards or behind == item.get("id")):
-            faults.append(Fault(f"boards[{index}].chains_to", f"{behind!r} is no other board of this file"))
+            faults.append(
+                Fault(f"boards[{index}].chains_to", say("{behind} is no other board of this file", behind=repr(behind)))
+            )
     for key in ("supplies", "chargers"):
-        known, kind = supplies | sources, "supply or source"
+        known, kind = supplies | sources, say("supply or source")
         for index, item in _items(document, key):
             fed_by = item.get("fed_by")
             if isinstance(fed_by, str) and fed_by not in known and fed_by not in ("", MAINS):
-                names = ", ".join(sorted(known)) or "none"
+                names = ", ".join(sorted(known)) or say("none")
                 faults.append(
                     Fault(
-                        f"{key}[{index}].fed_by", f"{fed_by!r} is no {kind} of this file ({names}); leave out for mains"
+                        f"{key}[{index}].fed_by",
+                        say(
+                            "{fed_by} is no {kind} of this file ({names}); leave out for mains",
+                            fed_by=repr(fed_by),
+                            kind=kind,
+                            names=names,
+                        ),
                     )
                 )
     return faults + _pilot_faults(document) + _circles(document)
@@ -151,20 +194,24 @@ def _pilot_faults(document: Mapping[str, Any]) -> list[Fault]:
     """Pilots that are named and stand in no list, and two with one mark."""
     pilots = _items(document, "pilots")
     known = _ids(pilots)
-    names = ", ".join(sorted(known)) or "none"
+    names = ", ".join(sorted(known)) or say("none")
     told = [(f"{key}[{index}].pilot", item.get("pilot")) for key in ("packs", "wanted", "boards", "chargers", "sources")
             for index, item in _items(document, key)]  # fmt: skip
     for index, item in pilots:
         shares_with = item.get("shares_with")
         if isinstance(shares_with, list):
             told += [(f"pilots[{index}].shares_with[{at}]", other) for at, other in enumerate(shares_with)]
-    faults = [Fault(place, f"{name!r} is no pilot of this file ({names})")
+    faults = [Fault(place, say("{name} is no pilot of this file ({names})", name=repr(name), names=names))
               for place, name in told if isinstance(name, str) and name not in known]  # fmt: skip
     marks: dict[tuple[Any, Any], Any] = {}
     for index, item in pilots:
         mark = str(item.get("mark")), str(item.get("shape", "circle"))
         if mark in marks:
-            faults.append(Fault(f"pilots[{index}].mark", f"is that of {marks[mark]}; take other letters or a shape"))
+            faults.append(
+                Fault(
+                    f"pilots[{index}].mark", say("is that of {marks}; take other letters or a shape", marks=marks[mark])
+                )
+            )
         marks.setdefault(mark, item.get("id"))
     return faults
 
@@ -183,7 +230,10 @@ def _circles(document: Mapping[str, Any]) -> list[Fault]:
         if isinstance(link, str) and link in seen:
             round_it = " > ".join(map(str, [*seen, link]))
             faults.append(
-                Fault(f"supplies[{index}].fed_by", f"goes round in a circle ({round_it}); name what feeds it")
+                Fault(
+                    f"supplies[{index}].fed_by",
+                    say("goes round in a circle ({round_it}); name what feeds it", round_it=round_it),
+                )
             )
     return faults
 
@@ -195,7 +245,7 @@ def _board_fault(place: str, value: Any, boards: set[str]) -> list[Fault]:
     first, plus, second = value.partition(CHAIN)
     if plus and {first, second} <= boards and first != second:
         return []
-    return [Fault(place, f"{value!r} is not a board of this file, nor a chain of two of them")]
+    return [Fault(place, say("{value} is not a board of this file, nor a chain of two of them", value=repr(value)))]
 
 
 def _running_faults(document: Mapping[str, Any]) -> list[Fault]:
@@ -211,16 +261,18 @@ def _running_faults(document: Mapping[str, Any]) -> list[Fault]:
         families = set()
         for at, name in enumerate(named if isinstance(named, list) else []):
             if isinstance(name, str) and name not in packs:
-                faults.append(Fault(f"{place}.packs[{at}]", f"{name!r} is no pack of this file"))
+                faults.append(Fault(f"{place}.packs[{at}]", say("{name} is no pack of this file", name=repr(name))))
             elif isinstance(name, str):
                 families.add((packs[name].get("chemistry"), packs[name].get("cells")))
-                faults += _once(f"{place}.packs[{at}]", f"pack {name}", used)
+                faults += _once(f"{place}.packs[{at}]", say("pack {name}", name=name), used)
         if len(families) > 1:
-            faults.append(Fault(f"{place}.packs", "are of different classes; they never share a board"))
+            faults.append(Fault(f"{place}.packs", say("are of different classes; they never share a board")))
         faults += _board_fault(f"{place}.board", item.get("board"), boards)
         channel = item.get("channel")
         if isinstance(channel, str) and channel not in channels:
-            faults.append(Fault(f"{place}.channel", f"{channel!r} is not a channel of this file"))
+            faults.append(
+                Fault(f"{place}.channel", say("{channel} is not a channel of this file", channel=repr(channel)))
+            )
         elif isinstance(channel, str):
             faults += _once(f"{place}.channel", f"channel {channel}", used)
     return faults
@@ -228,7 +280,12 @@ def _running_faults(document: Mapping[str, Any]) -> list[Fault]:
 
 def _once(place: str, what: str, used: dict[str, str]) -> list[Fault]:
     if what in used:
-        return [Fault(place, f"{what} is in use already at {used[what]}; it can be in one batch only")]
+        return [
+            Fault(
+                place,
+                say("{what} is in use already at {used}; it can be in one batch only", what=what, used=used[what]),
+            )
+        ]
     used[what] = place
     return []
 
@@ -247,16 +304,23 @@ def _group_faults(document: Mapping[str, Any]) -> list[Fault]:
         if not isinstance(name, str):
             continue
         if name not in packs:
-            faults.append(Fault(f"group.packs[{index}]", f"{name!r} is no pack of this file"))
+            faults.append(Fault(f"group.packs[{index}]", say("{name} is no pack of this file", name=repr(name))))
         elif name in members[:index]:
-            faults.append(Fault(f"group.packs[{index}]", f"{name!r} stands twice; a pack has one plug"))
+            faults.append(
+                Fault(f"group.packs[{index}]", say("{name} stands twice; a pack has one plug", name=repr(name)))
+            )
     faults += _board_fault("group.board", group.get("board"), boards)
     feeders = _ids(_items(document, "sources")) | _ids(_items(document, "supplies")) | {MAINS}
     for key, known in (("channel", channels), ("fed_by", feeders), ("plugged_last", set(map(str, members)))):
         value = group.get(key)
         if isinstance(value, str) and value not in known:
-            what = {"plugged_last": "a pack of this group", "fed_by": "a supply or source of this file"}
-            faults.append(Fault(f"group.{key}", f"{value!r} is not {what.get(key, 'a channel of this file')}"))
+            what = {"plugged_last": say("a pack of this group"), "fed_by": say("a supply or source of this file")}
+            faults.append(
+                Fault(
+                    f"group.{key}",
+                    say("{value} is not {what}", value=repr(value), what=what.get(key, say("a channel of this file"))),
+                )
+            )
     return faults
 
 
@@ -301,7 +365,13 @@ def wish_sense(wish: Mapping[str, Any], place: str = "") -> list[Fault]:
     spot = f"{place}.need_fraction" if place else "need_fraction"
     return [
         Fault(
-            spot, f"must be at least {min(least, 1.0):g}: what the flight uses and {LEFT_FRACTION:g} more, got {need:g}"
+            spot,
+            say(
+                "must be at least {least:g}: what the flight uses and {left_fraction:g} more, got {need:g}",
+                least=min(least, 1.0),
+                left_fraction=LEFT_FRACTION,
+                need=need,
+            ),
         )
     ]
 
@@ -317,7 +387,12 @@ def rules_sense(match: Any) -> list[Fault]:
         return [
             Fault(
                 "rules.match.limit",
-                f"must be at most {ceiling:g} for {match['by']}, got {limit:g}; no school goes wider",
+                say(
+                    "must be at most {ceiling:g} for {match}, got {limit:g}; no school goes wider",
+                    ceiling=ceiling,
+                    match=match["by"],
+                    limit=limit,
+                ),
             )
         ]
     return []

@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import Any
 
 from iterum.core.fields import BadInput, Fault
+from iterum.core.say import say
 from iterum.core.season.learning import with_like
 from iterum.core.things.bench import Running, running_at
 from iterum.core.things.choice import Choice
@@ -30,7 +31,7 @@ MAX_BYTES = 4_000_000
 
 def _refuse_twice(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     counts = Counter(key for key, _ in pairs)
-    twice = [Fault(key, "stands twice in one object; keep one") for key, count in counts.items() if count > 1]
+    twice = [Fault(key, say("stands twice in one object; keep one")) for key, count in counts.items() if count > 1]
     if twice:
         raise BadInput(twice)
     return dict(pairs)
@@ -42,19 +43,25 @@ def parse(raw: bytes | str, now: datetime | None = None) -> Session:
     now : the present, by which readings are judged where the file does not say its own; None judges no reading's age.
     """
     if len(raw) > MAX_BYTES:
-        raise BadInput([Fault("", f"is larger than {MAX_BYTES // 1_000_000} MB; export a smaller session")])
+        raise BadInput(
+            [Fault("", say("is larger than {max_bytes} MB; export a smaller session", max_bytes=MAX_BYTES // 1000000))]
+        )
     try:
         text = raw if isinstance(raw, str) else raw.decode("utf-8-sig")
         document = json.loads(text, object_pairs_hook=_refuse_twice)
     except UnicodeDecodeError as error:
-        raise BadInput([Fault(f"byte {error.start}", "is not UTF-8 text; save the file as UTF-8")]) from error
+        raise BadInput(
+            [Fault(say("byte {start}", start=error.start), say("is not UTF-8 text; save the file as UTF-8"))]
+        ) from error
     except json.JSONDecodeError as error:
-        mend = f"is not JSON here: {error.msg[0].lower()}{error.msg[1:]}"
-        raise BadInput([Fault(f"line {error.lineno}, column {error.colno}", mend)]) from error
+        mend = say("is not JSON here: {msg}{msg2}", msg=error.msg[0].lower(), msg2=error.msg[1:])
+        raise BadInput(
+            [Fault(say("line {lineno}, column {colno}", lineno=error.lineno, colno=error.colno), mend)]
+        ) from error
     except (RecursionError, ValueError) as error:
         if isinstance(error, BadInput):
             raise
-        raise BadInput([Fault("", "nests too deep or holds a number too long to be a session file")]) from error
+        raise BadInput([Fault("", say("nests too deep or holds a number too long to be a session file"))]) from error
     return from_document(document, now)
 
 
@@ -77,18 +84,22 @@ def from_document(document: Any, now: datetime | None = None) -> Session:
         sources=tuple(part.made(Source) for part in item.sources),
     )
     starts_at = datetime.fromisoformat(item.starts_at) if item.starts_at else None
-    session = Session(
-        packs=packs,
-        kit=without_mains(kit),
-        rules=rules,
-        running=tuple(_running_of(part, packs, rules) for part in item.running),
-        wanted=tuple(part.made(Wish, _WISH) for part in item.wanted),
-        pilots=tuple(part.made(Pilot) for part in item.pilots),
-        group=item.group and item.group.made(Choice),
-        name=item.name,
-        note=item.note,
-        starts_at=starts_at,
-    ).in_air(item.air_c).at_table()
+    session = (
+        Session(
+            packs=packs,
+            kit=without_mains(kit),
+            rules=rules,
+            running=tuple(_running_of(part, packs, rules) for part in item.running),
+            wanted=tuple(part.made(Wish, _WISH) for part in item.wanted),
+            pilots=tuple(part.made(Pilot) for part in item.pilots),
+            group=item.group and item.group.made(Choice),
+            name=item.name,
+            note=item.note,
+            starts_at=starts_at,
+        )
+        .in_air(item.air_c)
+        .at_table()
+    )
     present = starts_at or now
     return session if present is None else session.at(present)
 

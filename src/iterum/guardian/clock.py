@@ -11,6 +11,8 @@ import time
 from collections.abc import Callable
 from datetime import datetime, timedelta
 
+from iterum.core.say import say
+
 PARTED_S = 60.0
 """Further apart than this, the machine's clock was set: Iterum says so."""
 BELIEVED = timedelta(days=1)
@@ -71,8 +73,9 @@ def parted_words(clock: object) -> str:
     if not off_s:
         return ""
     way = "ahead of" if off_s > 0 else "behind"
-    return (
-        f"This machine’s clock is {abs(off_s) / 60:.0f} min {way} Iterum’s own time: somebody set it. "
-        "Charges and timers still count correctly. When nothing is charging, restart Iterum to take "
-        "the machine’s time."
+    return say(
+        "This machine’s clock is {off_s:.0f} min {way} Iterum’s own time: somebody set it. Charges and "
+        "timers still count correctly. When nothing is charging, restart Iterum to take the machine’s time.",
+        off_s=abs(off_s) / 60,
+        way=way,
     )

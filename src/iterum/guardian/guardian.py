@@ -21,6 +21,7 @@ from time import monotonic
 from typing import Any
 
 from iterum.core.run.guard import ARMED, ChannelReading
+from iterum.core.say import say
 from iterum.core.season.outlook import Observation
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import Act, State
@@ -123,7 +124,7 @@ class Guardian:
         with self._lock:
             if name not in self._channels:
                 if len(self._channels) >= MOST_CHANNELS:
-                    raise Refused(f"{MOST_CHANNELS} channels are guarded already")
+                    raise Refused(say("{most_channels} channels are guarded already", most_channels=MOST_CHANNELS))
                 made = Supervisor(name, self.clock, self._note, line, self.read_every_s)
                 self._channels[name] = made
                 if self._lives:
@@ -205,7 +206,7 @@ class Guardian:
         with self._lock:
             channel = self._channels.get(name)
         if channel is None or channel.line is None:
-            raise LinkLost(f"no device is bound to {name}")
+            raise LinkLost(say("no device is bound to {name}", name=name))
         return channel
 
     def read(self, name: str) -> ChannelReading:

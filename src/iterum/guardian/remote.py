@@ -36,6 +36,7 @@ from filelock import FileLock, Timeout
 
 from iterum import __version__
 from iterum.core.run.guard import ChannelReading
+from iterum.core.say import say
 from iterum.core.season.outlook import Observation
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import Act, State
@@ -170,7 +171,7 @@ class RemoteGuardian:
             except (OSError, EOFError) as error:
                 self._hang_up()
                 if last:
-                    raise LinkLost(f"the guardian does not answer: {error}") from error
+                    raise LinkLost(say("the guardian does not answer: {error}", error=error)) from error
                 continue
             if not well:
                 raise answer
@@ -199,7 +200,7 @@ class RemoteGuardian:
                     return self._to_running()
                 except (OSError, EOFError, ValueError) as error:
                     if monotonic() > until_s:
-                        raise LinkLost(f"the guardian does not start: {error}") from error
+                        raise LinkLost(say("the guardian does not start: {error}", error=error)) from error
                     if tries % 20 == 0:
                         self._begin()
                     tries += 1

@@ -24,6 +24,7 @@ from iterum.core.run.guard import (
     followed,
     judge,
 )
+from iterum.core.say import kept, say
 from iterum.core.season.outlook import Observation
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import LIVE, Act, State, Status
@@ -177,7 +178,7 @@ class Supervisor:
                 self._tell(run.key, at, seen=keep)
             act = followed(run, shown) if run.driven and not self._acting else None
             if act is not None:
-                why = shown.why or f"it shows {shown.status.value}"
+                why = shown.why or say("it shows {status}", status=shown.status.value)
                 self.run = after_it(run, act, at)
                 if act in (Act.START, Act.RESUME):
                     self.memory.restarted = None
@@ -197,7 +198,7 @@ class Supervisor:
                     self._asked_s = monotonic()
                 self._wanted.set()
                 if self._not_stopped or monotonic() - self._asked_s > SOUND_AFTER_S:
-                    why = self._not_stopped or "no reading shows yet that it has stopped"
+                    why = self._not_stopped or kept("no reading shows yet that it has stopped")
                     what = reason("watch_not_stopped", channel=self.name, why=why)
                     signs = [Finding(Alarm.STOP, what, reason("do_pull_plug")), *signs]
             else:
@@ -282,7 +283,7 @@ class Supervisor:
         """
         line = self.line
         if line is None:
-            raise LinkLost(f"no device is bound to {self.name}")
+            raise LinkLost(say("no device is bound to {value}", value=self.name))
         with self._lock:
             self._acting += 1
         try:

@@ -5,6 +5,7 @@ from dataclasses import replace
 from datetime import datetime
 
 from iterum.core.fields import BadInput, Fault
+from iterum.core.say import say
 from iterum.core.season.figures import not_true
 from iterum.core.things.session import Session
 from iterum.devices.driver import Refused
@@ -57,7 +58,15 @@ def _check(repository: Repository) -> None:
         except BadInput as bad:
             faults += [Fault(f"{name}, {fault.place}" if fault.place else name, fault.mend) for fault in bad.faults]
         except (ValueError, KeyError, TypeError, AttributeError, Refused) as error:
-            faults.append(Fault(name, f"cannot be read back: {str(error).splitlines()[0] if str(error) else error!r}"))
+            faults.append(
+                Fault(
+                    name,
+                    say(
+                        "cannot be read back: {splitlines}",
+                        splitlines=repr(str(error).splitlines()[0] if str(error) else error),
+                    ),
+                )
+            )
     if faults:
         raise BadInput(faults[:MOST_FAULTS])
 
@@ -95,7 +104,7 @@ def _runs(repository: Repository) -> Iterator[str]:
             wrong = not_true(0, seen.pack_v, seen.current_a, seen.charge_mah, seen.cell_v, seen.temperature_c,
                              seen.input_v, seen.at_min)  # fmt: skip
             if wrong is not None:
-                yield f"batch of {', '.join(run.packs)}: {sentence(wrong)}"
+                yield say("batch of {packs:list}: {sentence}", packs=run.packs, sentence=sentence(wrong))
 
 
 def _log(repository: Repository) -> Iterator[str]:

@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.score import Prefer
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.say import say
 from iterum.core.season.outlook import COOL, Observation
 from iterum.core.season.records import KeptFlight, KeptRun
 from iterum.core.season.run import BEFORE_CHARGE, LIVE, Act
@@ -153,7 +154,7 @@ class Day:
         states = (*LIVE, *BEFORE_CHARGE)
         here = [run for run in self._runs.open() if run.channel in channels and run.state in states]
         name = charger.name or charger.id
-        off, not_off = self._ended(here, f"{name} has failed", now)
+        off, not_off = self._ended(here, say("{name} has failed", name=name), now)
         self._desk.save_kit_item(replace(charger, failed=True), charger.id)
         return Failed(name, off, not_off)
 

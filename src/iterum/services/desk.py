@@ -9,6 +9,7 @@ from iterum.core.fields import BadInput, Fault
 from iterum.core.groups.matching import Matching, match_packs
 from iterum.core.planning.record import KeptPlan, Offer
 from iterum.core.reasons import NotThere, Unsafe, reason
+from iterum.core.say import say
 from iterum.core.season.learning import learn, with_like
 from iterum.core.season.records import KeptReading
 from iterum.core.season.run import OPEN
@@ -192,7 +193,9 @@ class Desk:
         with self._store.writing() as repository:
             for other in repository.pilots():
                 if other.id != known_as and (other.mark.lower(), other.shape) == (pilot.mark.lower(), pilot.shape):
-                    raise BadInput([Fault("mark", f"is that of {other.id}; take other letters or another shape")])
+                    raise BadInput(
+                        [Fault("mark", say("is that of {other}; take other letters or another shape", other=other.id))]
+                    )
             repository.save_pilot(pilot, known_as)
 
     def drop_pilot(self, pilot_id: str) -> None:
@@ -291,7 +294,7 @@ class Desk:
             repository.add_entry(entry)
 
     def heats(self) -> tuple[Heat, ...]:
-        """Heats and wishes with their moments, the earliest first."""
+        """Heats and requests with their moments, the earliest first."""
         session = self.session()
         heats = [
             Heat(session.starts_at + timedelta(minutes=wish.at_min), wish)
@@ -522,7 +525,7 @@ def write_session(repository: Repository, session: Session, now: datetime) -> No
 def _refuse_others(here: Mapping[str, Pack], packs: Sequence[Pack]) -> None:
     """Raises BadInput for packs that are another pilot's here: a tag is one pack."""
     known = ((here[pack.id].pilot, pack) for pack in packs if pack.id in here)
-    others = [Fault(f"packs {pack.id}", f"is {pilot}’s here; give one of the two another tag")
+    others = [Fault(f"packs {pack.id}", say("is {pilot}’s here; give one of the two another tag", pilot=pilot))
               for pilot, pack in known if pilot not in (None, pack.pilot)]  # fmt: skip
     if others:
         raise BadInput(others)

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from iterum.core.say import say
 from iterum.core.things.kit import Source
 from iterum.core.things.session import Session
 from iterum.exchange.session import rules_document
@@ -86,13 +87,16 @@ def preview_import(current: Session, imported: Session) -> ImportPreview:
     if details:
         changes.append(Change("house rules", "", False, details))
     if imported.wanted and imported.wanted != current.wanted:
-        wishes = "; ".join(f"{wish.count} × {wish.family} by {wish.at_min:g} min" for wish in imported.wanted)
+        wishes = "; ".join(
+            say("{count} × {family} by {at_min:g} min", count=wish.count, family=wish.family, at_min=wish.at_min)
+            for wish in imported.wanted
+        )
         changes.append(Change("wishes", "", not current.wanted, (("wanted", "–", wishes),)))
     in_hand = {batch.packs for batch in current.running}
     elsewhere = [batch for batch in imported.running if batch.packs not in in_hand]
     if elsewhere:
         packs = "; ".join(", ".join(batch.packs) for batch in elsewhere)
-        changes.append(Change("charging", "", False, (("not taken over, each bench has its own", packs, "–"),)))
+        changes.append(Change("charging", "", False, ((say("not taken over, each bench has its own"), packs, "–"),)))
     if imported.name and imported.name != current.name:
         changes.append(Change("meeting", "", False, (("name", _text(current.name), imported.name),)))
     return ImportPreview(tuple(changes), same)

@@ -10,6 +10,7 @@ from typing import Protocol
 
 from iterum.core.reasons import NotThere, Unsafe, reason
 from iterum.core.run.guard import ChannelReading
+from iterum.core.say import say
 from iterum.core.season.outlook import Observation
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import Act, State
@@ -173,7 +174,12 @@ class Links:
                          and item.identity.serial == identity.serial), None)  # fmt: skip
             if twin is not None:
                 raise Refused(
-                    f"{identity.name}, serial {identity.serial}, is kept at {twin.address}: remove that first"
+                    say(
+                        "{identity}, serial {serial}, is kept at {address}: remove that first",
+                        identity=identity.name,
+                        serial=identity.serial,
+                        address=twin.address,
+                    )
                 )
             known = next((item for item in self.devices() if item.address == address), None)
             same = known is not None and known.identity is not None and known.identity.is_same(identity)

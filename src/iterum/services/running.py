@@ -9,6 +9,7 @@ from iterum.core.electrical.charging import charge_packs
 from iterum.core.electrical.joining import joining
 from iterum.core.reasons import Busy, NotThere, Unsafe, reason
 from iterum.core.run.guard import ARMED, NICKEL_END_V, ChannelReading
+from iterum.core.say import Words, say
 from iterum.core.season.after_charge import as_it_went_on, cell_volts
 from iterum.core.season.agenda import BATCH_LONGEST, InHand, ToDo, agenda
 from iterum.core.season.in_hand import taken_wh
@@ -33,15 +34,15 @@ from iterum.store.troubles import StoreTrouble
 from iterum.wording import sentence
 
 PERSON = "you"
-AT_THE_CHARGER = "you, at the charger itself"
+AT_THE_CHARGER = Words("you, at the charger itself")
 AS_PLANNED = (Act.START, Act.PAUSE, Act.RESUME, Act.FINISH)
 """Acts that follow a plan: it stays up to date."""
 CLOSING = (Act.CHECK, Act.DROP)
 DONE = {
-    Act.START: "the charge has started.",
-    Act.RESUME: "the charge goes on.",
-    Act.PAUSE: "the charge is paused: no current flows.",
-    Act.STOP: "the charge has stopped: no current flows.",
+    Act.START: Words("the charge has started."),
+    Act.RESUME: Words("the charge goes on."),
+    Act.PAUSE: Words("the charge is paused: no current flows."),
+    Act.STOP: Words("the charge has stopped: no current flows."),
 }
 """What a charger has done by an act, in words: to be said even where it cannot be written
 down.
@@ -60,7 +61,7 @@ class Changed(Busy):
     """
 
     def __init__(self, run: KeptRun) -> None:
-        super().__init__(f"the batch is {run.state.value} by now")
+        super().__init__(say("the batch is {state} by now", state=run.state.value))
         self.run = run
 
 
@@ -296,7 +297,7 @@ class RunDesk:
             if not done:
                 raise
             self.links.guard.remember(key, act, by, note)
-            raise Told(f"{run.place}: {DONE[act]} {trouble}") from trouble
+            raise Told(f"{run.place}: {say(DONE[act])} {trouble}") from trouble
         self._arm(changed)
         return changed
 
@@ -316,7 +317,7 @@ class RunDesk:
             return
         guard.stop(channel.name, Act.STOP)
         guard.remember(key, Act.STOP, PERSON, note)
-        raise Told(f"{channel.name}: {DONE[Act.STOP]} {trouble}") from trouble
+        raise Told(f"{channel.name}: {say(DONE[Act.STOP])} {trouble}") from trouble
 
     def _bring_on(
         self, run: KeptRun, act: Act, event: KeptEvent, write: Callable[[Repository], None] | None
@@ -433,7 +434,12 @@ class RunDesk:
                 def write(repository: Repository) -> None:
                     repository.runs.set_current(key, current_a, rate_c)
 
-        figures = f"{shown.cells} cells, {shown.pack_v} V, {shown.current_a} A"
+        figures = say(
+            "{cells} cells, {pack_v} V, {current_a} A",
+            cells=shown.cells,
+            pack_v=shown.pack_v,
+            current_a=shown.current_a,
+        )
         note = f"{figures}. {note}" if note else figures
         return self.act(key, Act.READ_BACK, expected, now, note=note, write=write)
 

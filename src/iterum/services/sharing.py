@@ -15,6 +15,7 @@ from hashlib import sha256
 from hmac import compare_digest
 from threading import Lock
 
+from iterum.core.say import say
 from iterum.store.database import Store
 from iterum.store.phones import Phone
 
@@ -141,15 +142,15 @@ class Sharing:
             offer = self._offer
             if offer is None or now >= offer.until:
                 self._offer = None
-                raise NotPaired("No code is open just now. Ask for a new one on Iterum’s page On my phone.")
+                raise NotPaired(say("No code is open just now. Ask for a new one on Iterum’s page On my phone."))
             if offer.wrong[address] >= TRIES:
-                raise NotPaired("This device has tried too often. Ask for a new code on Iterum’s own screen.")
+                raise NotPaired(say("This device has tried too often. Ask for a new code on Iterum’s own screen."))
             if not any(compare_digest(code.encode(), known.encode()) for known in (offer.secret, offer.digits)):
                 self._note_wrong(offer, address, now)
                 left = TRIES - offer.wrong[address]
                 more = f"{left} {'try is' if left == 1 else 'tries are'} left."
-                more = more if left else "Ask for a new one on Iterum’s own screen."
-                raise NotPaired(f"That is not the code. {more}")
+                more = more if left else say("Ask for a new one on Iterum’s own screen.")
+                raise NotPaired(say("That is not the code. {more}", more=more))
             self._offer = None  # once
         token = secrets.token_urlsafe(TOKEN_BYTES)
         with self._store.writing(changes_session=False) as repository:
@@ -190,7 +191,11 @@ class Sharing:
             return None
         if address != phone.address:
             if now - phone.seen_at < TWO_PLACES:
-                self.forget(phone.key, now, f"used at {phone.address} and at {address} at once")
+                self.forget(
+                    phone.key,
+                    now,
+                    say("used at {address} and at {address2} at once", address=phone.address, address2=address),
+                )
                 return None
             return self._asks(phone, address, now)
         if now - phone.seen_at >= SEEN_EVERY:

@@ -9,6 +9,7 @@ from datetime import datetime
 from time import monotonic
 
 from iterum.core.reasons import Busy
+from iterum.core.say import say
 from iterum.devices.driver import LinkLost
 from iterum.services.watching import Watcher
 from iterum.store.copies import DailyCopies
@@ -61,7 +62,7 @@ class Watch:
     @property
     def words(self) -> str:
         """When it looked, for every page."""
-        return "" if self.ago_s is None else f"Watched {self.ago_s:.0f} s ago"
+        return "" if self.ago_s is None else say("Watched {ago_s:.0f} s ago", ago_s=self.ago_s)
 
     def _look(self) -> None:
         while not self._over.wait(self._every_s):
@@ -79,7 +80,7 @@ class Watch:
             try:
                 self._copies.keep(self._clock())
             except StoreTrouble as trouble:
-                self._say(f"no copy was made today: {trouble}")
+                self._say(say("no copy was made today: {trouble}", trouble=trouble))
 
     def _say(self, trouble: str) -> None:
         """Log a trouble once, not each time it comes again."""

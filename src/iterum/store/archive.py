@@ -15,6 +15,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationEr
 from sqlalchemy import JSON, Boolean, Column, Connection, Float, Integer, Table, select
 
 from iterum.core.fields import BadInput, Fault
+from iterum.core.say import say
 from iterum.core.season.moments import is_of_our_time
 from iterum.exchange.faults import place_of
 from iterum.store import tables
@@ -36,7 +37,7 @@ def _moment(value: Any) -> Any:
         return value
     moment = datetime.fromisoformat(value)
     if moment.tzinfo is None or not is_of_our_time(moment):
-        raise ValueError("must be a moment of our time with its zone")
+        raise ValueError(say("must be a moment of our time with its zone"))
     return moment
 
 
@@ -128,11 +129,11 @@ Line = tuple[int, Table, dict[str, Any]]
 def read(raw: bytes) -> list[Line]:
     """Every row of an archive. Raises BadInput with the first faults of all."""
     if len(raw) > MAX_BYTES:
-        raise BadInput([Fault("", f"is larger than {MAX_BYTES // 1_000_000} MB")])
+        raise BadInput([Fault("", say("is larger than {max_bytes} MB", max_bytes=MAX_BYTES // 1000000))])
     try:
         lines = raw.decode("utf-8-sig").split("\n")
     except UnicodeDecodeError as error:
-        raise BadInput([Fault(f"byte {error.start}", "is not UTF-8 text")]) from error
+        raise BadInput([Fault(say("byte {start}", start=error.start), say("is not UTF-8 text"))]) from error
     faults: list[Fault] = []
     _read_head(lines[0])
     by_name = {table.name: table for table in KEPT}
@@ -144,14 +145,19 @@ def read(raw: bytes) -> list[Line]:
         name = values.get("table") if values is not None else None
         if values is None or not isinstance(name, str) or name not in by_name:
             if values is not None:
-                faults.append(Fault(f"line {number}", f"must name one of the tables {', '.join(by_name)}"))
+                faults.append(
+                    Fault(
+                        say("line {number}", number=number),
+                        say("must name one of the tables {by_name:list}", by_name=by_name),
+                    )
+                )
             continue
         try:
             model = _model(by_name[name]).model_validate(values, by_alias=True)
         except ValidationError as error:
             for one in error.errors(include_url=False, include_input=False)[:5]:
                 place = place_of(tuple(str(step).removesuffix("_") for step in one["loc"][:2]))
-                faults.append(Fault(f"line {number}, {place}", one["msg"]))
+                faults.append(Fault(say("line {number}, {place}", number=number, place=place), one["msg"]))
             continue
         given = model.model_dump(exclude_unset=True)
         rows.append(
@@ -167,9 +173,10 @@ def _read_head(line: str) -> None:
     """Raises BadInput where the file is none of ours, or of a later version."""
     head = _document(1, line, [])
     if head is None or head.get("format") != FORMAT:
-        raise BadInput([Fault("line 1", f'is no archive of Iterum; it begins with {{"format":"{FORMAT}"}}')])
+        begin = f'{{"format":"{FORMAT}"}}'
+        raise BadInput([Fault("line 1", say("is no archive of Iterum; it begins with {begin}", begin=begin))])
     if head.get("version") not in ARCHIVES:
-        raise BadInput([Fault("line 1", "was written by a newer Iterum; take it in with that one")])
+        raise BadInput([Fault("line 1", say("was written by a newer Iterum; take it in with that one"))])
 
 
 def _document(number: int, line: str, faults: list[Fault]) -> dict[str, Any] | None:
@@ -179,10 +186,10 @@ def _document(number: int, line: str, faults: list[Fault]) -> dict[str, Any] | N
         if json.dumps(document).count("\\ud8") or "\\u0000" in line:
             raise ValueError
     except (ValueError, RecursionError):
-        faults.append(Fault(f"line {number}", "is no JSON"))
+        faults.append(Fault(say("line {number}", number=number), say("is no JSON")))
         return None
     if not isinstance(document, dict):
-        faults.append(Fault(f"line {number}", "must be an object"))
+        faults.append(Fault(say("line {number}", number=number), say("must be an object")))
         return None
     return document
 
@@ -194,10 +201,15 @@ def _lostreferences(rows: list[Line]) -> Iterator[Fault]:
         for column, other in references(table):
             target = values.get(column)
             if target is not None and (other, target) not in there:
-                yield Fault(f"line {number}, {column}", f"refers to {other} {target}, which no line before it holds")
+                yield Fault(
+                    say("line {number}, {column}", number=number, column=column),
+                    say("refers to {other} {target}, which no line before it holds", other=other, target=target),
+                )
         key = (table.name, values[key_of(table)])
         if key in there:
-            yield Fault(f"line {number}", f"stands twice: {table.name} {key[1]}")
+            yield Fault(
+                say("line {number}", number=number), say("stands twice: {table} {key}", table=table.name, key=key[1])
+            )
         there.add(key)
 
 

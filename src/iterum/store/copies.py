@@ -8,6 +8,7 @@ from contextlib import closing
 from datetime import UTC, date, datetime
 from pathlib import Path
 
+from iterum.core.say import say
 from iterum.store.troubles import StoreTrouble, trouble_of
 from iterum.store.versions import refuse_other, version_of
 
@@ -34,7 +35,9 @@ def copy(path: Path, to: Path) -> None:
         unfinished.replace(to)
     except (sqlite3.Error, OSError) as error:
         unfinished.unlink(missing_ok=True)
-        raise trouble_of(error, to) or StoreTrouble(f"{to} was not written: {error}.") from error
+        raise trouble_of(error, to) or StoreTrouble(
+            say("{to} was not written: {error}.", to=to, error=error)
+        ) from error
 
 
 def _looked_at(path: Path) -> sqlite3.Connection:
@@ -45,15 +48,17 @@ def _looked_at(path: Path) -> sqlite3.Connection:
 def check(path: Path) -> None:
     """That a file is a sound database of Iterum, of this version or an older one. Raises StoreTrouble."""
     if not path.is_file():
-        raise StoreTrouble(f"{path} is not there.")
+        raise StoreTrouble(say("{path} is not there.", path=path))
     try:
         with closing(_looked_at(path)) as database:
             told = database.execute("PRAGMA quick_check(1)").fetchone()
             version = version_of(database)
     except sqlite3.Error as error:
-        raise trouble_of(error, path) or StoreTrouble(f"{path} cannot be read: {error}.") from error
+        raise trouble_of(error, path) or StoreTrouble(
+            say("{path} cannot be read: {error}.", path=path, error=error)
+        ) from error
     if told is None or told[0] != "ok" or version is None:
-        raise StoreTrouble(f"{path} is damaged. Stop Iterum and bring back a copy: iterum restore COPY.")
+        raise StoreTrouble(say("{path} is damaged. Stop Iterum and bring back a copy: iterum restore COPY.", path=path))
     refuse_other(path, version)
 
 

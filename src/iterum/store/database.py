@@ -11,6 +11,7 @@ from sqlalchemy import URL, Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError, OperationalError
 
 from iterum.core.reasons import Busy, NotThere
+from iterum.core.say import say
 from iterum.store import undo
 from iterum.store.copies import copy
 from iterum.store.repository import Repository
@@ -113,7 +114,7 @@ class Store:
                 connection.exec_driver_sql("BEGIN IMMEDIATE")
             except OperationalError as error:
                 if "locked" in str(error.orig):
-                    raise Busy("another change to the database takes long; nothing was saved") from error
+                    raise Busy(say("another change to the database takes long; nothing was saved")) from error
                 raise trouble_of(error, self.path) or error from error
             try:
                 repository, act, once = Repository(connection), self._act.get(), self._once.get()

@@ -128,4 +128,3 @@ class KitRepository(Rows):
             self._connection.execute(delete(table).where(*same))
         values = {name: value for name, value in vars(entry).items() if name != "key"}
         self._connection.execute(insert(table).values({**values, "kind": entry.kind.value}))
-

@@ -13,6 +13,7 @@ from sqlalchemy import Connection, Row, Table, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from iterum.core.fields import BadInput, Fault
+from iterum.core.say import say
 from iterum.core.season.run import OPEN
 from iterum.store import tables
 from iterum.store.archive import KEPT, MOST_FAULTS, Line, key_of, references
@@ -93,15 +94,31 @@ class Merge:
         for line, table, values in rows:
             tag = values.get("id")
             if table is tables.packs and tag in packs and _label(values) != _label(packs[tag]):
-                mend = f"{tag} here is {_label(packs[tag])}, in the file {_label(values)}; rename one of them"
-                yield Fault(f"line {line}", mend)
+                mend = say(
+                    "{tag} here is {label}, in the file {label2}; rename one of them",
+                    tag=tag,
+                    label=_label(packs[tag]),
+                    label2=_label(values),
+                )
+                yield Fault(say("line {line}", line=line), mend)
             elif table is tables.packs and tag in packs and packs[tag]["pilot"] not in (None, values.get("pilot")):
                 theirs = values.get("pilot") or "nobody"
-                mend = f"{tag} is {packs[tag]['pilot']}’s here, and {theirs}’s in the file; rename one of them"
-                yield Fault(f"line {line}", mend)
+                mend = say(
+                    "{tag} is {packs}’s here, and {theirs}’s in the file; rename one of them",
+                    tag=tag,
+                    packs=packs[tag]["pilot"],
+                    theirs=theirs,
+                )
+                yield Fault(say("line {line}", line=line), mend)
             elif table.name in _KIT and kit.get(str(tag), table.name) != table.name:
                 yield Fault(
-                    f"line {line}", f"{tag} is among {kit[str(tag)]} here, {table.name} in the file; rename one"
+                    say("line {line}", line=line),
+                    say(
+                        "{tag} is among {kit} here, {table} in the file; rename one",
+                        tag=tag,
+                        kit=kit[str(tag)],
+                        table=table.name,
+                    ),
                 )
 
     def _take(self, line: int, table: Table, values: dict[str, Any]) -> None:
@@ -150,7 +167,9 @@ class Merge:
         try:
             return int(self._connection.execute(insert(table).values(row).returning(primary)).scalar_one())
         except IntegrityError as error:
-            raise BadInput([Fault(f"line {line}", f"cannot be kept: {error.orig}")]) from error
+            raise BadInput(
+                [Fault(say("line {line}", line=line), say("cannot be kept: {orig}", orig=error.orig))]
+            ) from error
 
     def _merge_pack(self, key: int, row: Mapping[str, Any]) -> None:
         """A pack that is here keeps what is said of it here, but for what would make it less safe."""

@@ -7,13 +7,14 @@ from sqlalchemy import Connection, Row, Table, insert, update
 from sqlalchemy.exc import IntegrityError
 
 from iterum.core.reasons import NotThere
+from iterum.core.say import say
 
 
 class TagTaken(ValueError):
     """The tag is used already, by something in use or retired."""
 
     def __init__(self, tag: str) -> None:
-        super().__init__(f"{tag!r} is used already")
+        super().__init__(say("{tag} is used already", tag=repr(tag)))
         self.tag = tag
 
 

@@ -79,5 +79,3 @@ def bring_up(connection: Connection) -> None:
     metadata.create_all(connection)
     connection.exec_driver_sql("DROP TABLE IF EXISTS alembic_version")
     connection.exec_driver_sql(f"PRAGMA user_version = {VERSION}")
-
-

@@ -17,6 +17,7 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.fields import BadInput
 from iterum.core.reasons import Busy, NotThere, Unsafe
+from iterum.core.say import say
 from iterum.core.season.cautions import cautions_at
 from iterum.guardian.guardian import Guardian
 from iterum.services.archiving import Archives
@@ -67,13 +68,16 @@ from iterum.web.doors import SecondDoor
 from iterum.web.figures import MOST
 from iterum.web.frame import frame, go_back_to
 from iterum.web.gate import SecureWhereItIs, admit, not_paired
+from iterum.web.languages import own_language, script_words, tongue
 from iterum.web.pilots import is_theirs, marks_of, may_act_on, pilot_mark
 from iterum.web.places import EVERY_PAGE
+from iterum.web.spoken import Spoken
 from iterum.web.turns import account_of
 from iterum.web.who import is_shared, may, phone
 from iterum.web.words import FILTERS, MACROS
 from iterum.wording import about
 from iterum.wording.figures import degree_unit, degrees_apart
+from iterum.wording.languages import NAMES
 
 MAX_REQUEST_BYTES = 5_000_000
 ROOMS = (
@@ -180,10 +184,13 @@ def create_app(
     app.extensions["iterum"]["door"] = SecondDoor(app, app.extensions["iterum"]["sharing"], database.parent, clock)
     if watch:
         app.extensions["iterum"]["watch"].start()
+    app.jinja_env.add_extension(Spoken)
     app.jinja_env.filters.update(FILTERS)
     app.jinja_env.globals.update(MACROS, cautions_at=cautions_at, asset=asset)
     app.jinja_env.globals.update(pilot_mark=pilot_mark, marks_of=marks_of, may_act_on=may_act_on, is_theirs=is_theirs)
-    app.jinja_env.globals.update(degree_unit=degree_unit, degrees_apart=degrees_apart)
+    app.jinja_env.globals.update(
+        degree_unit=degree_unit, degrees_apart=degrees_apart, tongue=tongue, script_words=script_words
+    )
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.url_map.converters["int"] = _Key
     app.session_interface = SecureWhereItIs()
@@ -197,6 +204,7 @@ def create_app(
     add_assets(app)
     _add_small_routes(app)
     _add_errors(app)
+    own_language(app)
     own_words(app)
     app.after_request(_protect)
     _look_once(app, store)
@@ -258,11 +266,20 @@ def _add_small_routes(app: Flask) -> None:
         """Where the palette can go: packs, batches in hand, pages."""
         parts = app.extensions["iterum"]
         packs = parts["desk"].session().packs
-        in_hand = [(f"{', '.join(run.packs)} on {run.place}", "batch", url_for("run.page", key=run.key))
-                   for run in parts["runs"].open()]  # fmt: skip
-        measured = [(pack.id, pack.name or "measure", url_for("measure.page", pack=pack.id)) for pack in packs]
-        health = [(f"{pack.id} health", "over time", url_for("packs.health", id=pack.id)) for pack in packs]
-        pages = [(page.name, "page", url_for(page.endpoint)) for page in EVERY_PAGE if may(page.endpoint)]
+        in_hand = [
+            (
+                say("{packs:list} on {place}", packs=run.packs, place=run.place),
+                say("batch"),
+                url_for("run.page", key=run.key),
+            )
+            for run in parts["runs"].open()
+        ]
+        measured = [(pack.id, pack.name or say("measure"), url_for("measure.page", pack=pack.id)) for pack in packs]
+        health = [
+            (say("{pack} health", pack=pack.id), say("over time"), url_for("packs.health", id=pack.id))
+            for pack in packs
+        ]
+        pages = [(say(page.name), say("page"), url_for(page.endpoint)) for page in EVERY_PAGE if may(page.endpoint)]
         rows = (*pages, *in_hand, *measured, *health)
         return [{"name": name, "kind": kind, "to": to} for name, kind, to in rows]
 
@@ -272,7 +289,12 @@ def _add_small_routes(app: Flask) -> None:
         arrive right.
         """
         answer = redirect(go_back_to(request.form.get("back", "")))
-        for name, allowed in (("theme", ("day", "night")), ("keys", ("on", "off")), ("degrees", ("C", "F"))):
+        for name, allowed in (
+            ("theme", ("day", "night")),
+            ("keys", ("on", "off")),
+            ("degrees", ("C", "F")),
+            ("language", tuple(NAMES)),
+        ):
             if request.form.get(name) in allowed:
                 answer.set_cookie(
                     f"iterum_{name}", request.form[name], max_age=31_536_000, samesite="Strict", httponly=True
@@ -308,31 +330,39 @@ def _add_answers(app: Flask) -> None:
     @app.errorhandler(CSRFError)
     def forged(_error: CSRFError) -> tuple[str, int]:
         return _error_page(
-            400, "Not saved", "The page was opened before Iterum last started. Go back, reload it and save again."
+            400,
+            say("Not saved"),
+            say("The page was opened before Iterum last started. Go back, reload it and save again."),
         )
 
     @app.errorhandler(RequestEntityTooLarge)
     def too_large(_error: RequestEntityTooLarge) -> tuple[str, int]:
         size_mb = MAX_REQUEST_BYTES // 1_000_000
-        return _error_page(413, "Too large", f"A file may have {size_mb} MB at most. Export a smaller session.")
+        return _error_page(
+            413,
+            say("Too large"),
+            say("A file may have {size_mb} MB at most. Export a smaller session.", size_mb=size_mb),
+        )
 
     @app.errorhandler(NotThere)
     def gone(_error: NotThere) -> tuple[str, int]:
         return _error_page(
-            404, "Not here any more", "What this page was about was renamed or retired. See Packs or Kit."
+            404, say("Not here any more"), say("What this page was about was renamed or retired. See Packs or Kit.")
         )
 
     @app.errorhandler(Unsafe)
     def unsafe(refusal: Unsafe) -> tuple[str, int]:
-        return _error_page(409, "Not done: it is not safe", " ".join(map(about, refusal.reasons)))
+        return _error_page(409, say("Not done: it is not safe"), " ".join(map(about, refusal.reasons)))
 
     @app.errorhandler(BadInput)
     def bad_input(bad: BadInput) -> tuple[str, int]:
-        return _error_page(422, "Not saved", "; ".join(map(str, bad.faults)))
+        return _error_page(422, say("Not saved"), "; ".join(map(str, bad.faults)))
 
     @app.errorhandler(Busy)
     def busy(error: Busy) -> tuple[str, int]:
-        return _error_page(409, "Something else came first", f"{error}. Go back, look again, and try once more.")
+        return _error_page(
+            409, say("Something else came first"), say("{error}. Go back, look again, and try once more.", error=error)
+        )
 
     @app.errorhandler(HTTPException)
     def refused(error: HTTPException) -> Any:
@@ -340,7 +370,7 @@ def _add_answers(app: Flask) -> None:
             return error
         if error.code == 405 and request.method == "GET":  # a form's address, gone back to: its page stands above
             return redirect(request.path.rstrip("/").rpartition("/")[0] or "/")
-        texts = {404: ("Nothing here", "This address has no page. Take a step from the rail instead.")}
+        texts = {404: (say("Nothing here"), say("This address has no page. Take a step from the rail instead."))}
         title, text = texts.get(error.code, (error.name, error.description or ""))
         return _error_page(error.code, title, text)
 
@@ -361,4 +391,6 @@ def _add_troubles(app: Flask) -> None:
         if trouble is not None:
             return not_saved(trouble)
         logging.getLogger("iterum").exception("a defect at %s", request.path, exc_info=error)
-        return _error_page(500, "A defect in Iterum", "Nothing was saved. The log of the server says what happened.")
+        return _error_page(
+            500, say("A defect in Iterum"), say("Nothing was saved. The log of the server says what happened.")
+        )

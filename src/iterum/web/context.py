@@ -7,6 +7,7 @@ from typing import cast
 
 from flask import current_app, flash, g
 
+from iterum.core.say import retold
 from iterum.core.things.bench import Bench
 from iterum.services.archiving import Archives
 from iterum.services.checking import Checks
@@ -118,4 +119,4 @@ def undoable(what: str) -> Iterator[Told]:
     told = Told()
     with current_app.extensions["iterum"]["store"].undoable(what, now()) as act:
         yield told
-    flash(told.text or f"{what}.", told.kind if act.key is None else f"undo-{act.key}")
+    flash(told.text or f"{retold(what)}.", told.kind if act.key is None else f"undo-{act.key}")

@@ -10,6 +10,7 @@ from typing import Any
 
 from iterum.core.fields import Fault
 from iterum.core.reading.numbers import figure_of
+from iterum.core.say import Words, say
 from iterum.exchange.faults import structural_faults
 from iterum.exchange.shape import schema
 
@@ -31,7 +32,7 @@ FIRST: Mapping[str, tuple[str, ...]] = {
     "days": (),
 }
 """What is asked at once beside what has to be known; the rest waits under More."""
-YES_NO = (("", "no"), ("yes", "yes"))
+YES_NO = (("", Words("no")), ("yes", Words("yes")))
 
 
 @dataclass(frozen=True)
@@ -111,7 +112,7 @@ def make_fields(
                 name=prefix + name,
                 label=rules["title"],
                 unit=rules.get("x-unit", ""),
-                help=rules.get("description", "") if name != "id" else "As written on it.",
+                help=rules.get("description", "") if name != "id" else say("As written on it."),
                 kind="enum" if choices else "note" if name == "note" else _kind(rules),
                 options=tuple(choices),
                 required=name in required,
@@ -174,4 +175,8 @@ def _asked(value: Any) -> str:
     if not isinstance(value, str) or not _THOUSANDS.fullmatch(value):
         return ""
     other = f"{float(value.replace(',', '.', 1).replace(',', '')):g}"
-    return f"is {value.replace(',', '')} or {other} meant; write it without the comma, or with a point"
+    return say(
+        "is {replace} or {other} meant; write it without the comma, or with a point",
+        replace=value.replace(",", ""),
+        other=other,
+    )

@@ -7,6 +7,7 @@ from urllib.parse import urlsplit
 
 from flask import current_app, get_flashed_messages, request, url_for
 
+from iterum.core.say import LANGUAGE, say, say_many
 from iterum.core.season.run import LIVE
 from iterum.core.things.choice import Kind
 from iterum.core.things.rules import first_time
@@ -20,6 +21,7 @@ from iterum.web.played import lesson_cue
 from iterum.web.real import real_next
 from iterum.web.troubles import TROUBLES
 from iterum.web.who import may, sharing
+from iterum.wording.languages import NAMES
 
 SEEN_LATELY = timedelta(minutes=2)
 
@@ -31,18 +33,14 @@ def go_back_to(address: str) -> str:
     return address if safe else url_for("start")
 
 
-def _counted(count: int, one: str, many: str | None = None) -> str:
-    return f"{count} {one if count == 1 else many or one + 's'}"
-
-
 def _below(session: Session) -> dict[str, str]:
     """What stands below the name of a place in the rail."""
     measured = sum(pack.reading is not None for pack in session.packs)
     count, channels = len(session.packs), sum(1 for _ in session.kit.channels())
     return {
         "Bench": _charged_below() or _planned_below(),
-        "Packs": f"{measured} of {count} measured" if count else "none yet",
-        "Kit": _counted(channels, "channel") if channels else "none yet",
+        "Packs": say("{measured} of {count} measured", measured=measured, count=count) if count else say("none yet"),
+        "Kit": say_many("one channel", "{count} channels", channels) if channels else say("none yet"),
     }
 
 
@@ -51,15 +49,18 @@ def _charged_below() -> str:
     in_hand = runs().open()
     live = sum(run.state in LIVE and run.kind is Kind.CHARGE for run in in_hand)
     waiting = len(in_hand) - live
-    parts = [f"{live} charging" if live else "", f"{waiting} in hand" if waiting else ""]
+    parts = [
+        say("{live} charging", live=live) if live else "",
+        say("{waiting} in a batch", waiting=waiting) if waiting else "",
+    ]
     return ", ".join(part for part in parts if part)
 
 
 def _planned_below() -> str:
     kept = desk().latest_plan()
     if kept is None:
-        return "not planned yet"
-    return f"{_counted(kept.plan.visits, 'visit')} planned"
+        return say("not planned yet")
+    return say_many("one visit planned", "{count} visits planned", kept.plan.visits)
 
 
 def _phones_in() -> int:
@@ -124,9 +125,13 @@ def frame() -> dict[str, Any]:
         "troubles_offline": TROUBLES,
         "bank_wh": left_wh if finite else None,
         "bank_part": left_wh / whole_wh if whole_wh else 0.0,
-        "bank_names": f"· {finite[0].name or finite[0].id}" if len(finite) == 1 else f"in {len(finite)} sources",
+        "bank_names": f"· {finite[0].name or finite[0].id}"
+        if len(finite) == 1
+        else say("in {finite} sources", finite=len(finite)),
         "next_heat": ahead[0] if ahead else None,
         "next_heat_min": ceil((ahead[0].at - now()) / timedelta(minutes=1)) if ahead else None,
+        "language": LANGUAGE.get(),
+        "languages": NAMES,
         "theme": "night" if request.cookies.get("iterum_theme") == "night" else "day",
         "fahrenheit": fahrenheit(),
         "keys_on": request.cookies.get("iterum_keys") != "off",

@@ -5,6 +5,7 @@ from flask.sessions import SecureCookieSessionInterface
 from werkzeug.exceptions import HTTPException
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.say import Words, say
 from iterum.services.sharing import Moved
 from iterum.web.context import now, rehearsal
 from iterum.web.doors import names_of
@@ -22,9 +23,9 @@ _MOVED = (
     "Iterum’s own screen, page On my phone, beside the number {number}. Then reload this page."
 )
 OUT_OF_REACH = frozenset({"rehearse.begin", "rehearse.end"})
-_ONLY_BENCH = (
-    "It was paired for work at the bench. Kit, rules, files and planning are done on Iterum’s own machine, or with a "
-    "device that may do everything."
+_ONLY_BENCH = Words(
+    "It was paired for work at the bench. Kit, rules, files and planning are done on Iterum’s own "
+    "machine, or with a device that may do everything."
 )
 
 _OTHERS = (
@@ -44,7 +45,9 @@ class SecureWhereItIs(SecureCookieSessionInterface):
 def admit() -> AnyResponse | tuple[str, int] | None:
     """Before anything else is done with a request."""
     if rehearsal() is not None and (request.blueprint == "share" or request.endpoint in OUT_OF_REACH):
-        return _page("Not in a rehearsal", "A rehearsal is not shared, and begins no other. Leave it first.", 403)
+        return _page(
+            say("Not in a rehearsal"), say("A rehearsal is not shared, and begins no other. Leave it first."), 403
+        )
     if not is_shared():
         return None if _host() in LOCAL_HOSTS else _unknown_host()
     return _admit_shared()
@@ -54,7 +57,7 @@ def _admit_shared() -> AnyResponse | tuple[str, int] | None:
     """By the second door: what may be seen unpaired, and what a paired device may do."""
     shared = sharing().shared
     if shared is None or not sharing().is_open(now()):
-        return Response("Iterum is not shared any more.\n", 403, mimetype="text/plain")
+        return Response(say("Iterum is not shared any more.\n"), 403, mimetype="text/plain")
     if _host() not in names_of(shared):
         return _unknown_host()
     if request.endpoint in UNPAIRED:
@@ -62,12 +65,12 @@ def _admit_shared() -> AnyResponse | tuple[str, int] | None:
     agent, address = request.headers.get("User-Agent", ""), request.remote_addr or ""
     known = sharing().known(request.cookies.get(phone_cookie(), ""), agent, address, now())
     if isinstance(known, Moved):
-        return _page("This device has a new address", _MOVED.format(number=known.number), 403)
+        return _page(say("This device has a new address"), _MOVED.format(number=known.number), 403)
     g.phone = known
     if known is None:
         return not_paired()
     if request.endpoint is not None and not may(request.endpoint, request.method):
-        return _page("Not with this device", _ONLY_BENCH, 403)
+        return _page(say("Not with this device"), _ONLY_BENCH, 403)
     return _refuse_others()
 
 
@@ -81,7 +84,7 @@ def _refuse_others() -> tuple[str, int] | None:
     others = not_theirs(request.endpoint, form, packs, key if isinstance(key, int) else None)
     if not others:
         return None
-    return _page("Not yours", _OTHERS.format(what=few_tags(others), pilot=pilot_asking()), 403)
+    return _page(say("Not yours"), say(_OTHERS, what=few_tags(others), pilot=pilot_asking()), 403)
 
 
 def _host() -> str:
@@ -93,12 +96,12 @@ def _host() -> str:
 
 
 def _unknown_host() -> Response:
-    return Response("Iterum answers only to its own names.\n", 400, mimetype="text/plain")
+    return Response(say("Iterum answers only to its own names.\n"), 400, mimetype="text/plain")
 
 
 def not_paired() -> tuple[str, int]:
     """What a device sees that is not paired, whatever it asks for."""
-    return _page("This device is not paired", "", 403)
+    return _page(say("This device is not paired"), "", 403)
 
 
 def _page(title: str, text: str, code: int) -> tuple[str, int]:

@@ -7,6 +7,7 @@ from typing import Any
 
 from iterum.core.reading.reader import kind_of, read
 from iterum.core.reading.told import Question, Told
+from iterum.core.say import Words, kept, say
 from iterum.core.things.tags import next_tag, tags_from
 from iterum.exchange.sense import kit_sense, pack_sense
 from iterum.exchange.session import part_from
@@ -16,6 +17,15 @@ from iterum.web.forms import faults_by_field
 from iterum.wording import sentence
 
 NOTE_LENGTH = 200
+UNDERSTOOD = {
+    "pack": Words("Pack, as understood"),
+    "charger": Words("Charger, as understood"),
+    "supply": Words("Supply, as understood"),
+    "source": Words("Source, as understood"),
+    "board": Words("Board, as understood"),
+    "mains": Words("Mains, as understood"),
+}
+"""What a line is about."""
 
 
 @dataclass(frozen=True)
@@ -41,8 +51,9 @@ class Heard:
     @property
     def title(self) -> str:
         """What it is, in words."""
-        several = self.told.kind == "pack" and self.count > 1
-        return f"{f'{self.count} packs' if several else self.told.kind.capitalize()}, as understood"
+        if self.told.kind == "pack" and self.count > 1:
+            return say("{count} packs, as understood", count=self.count)
+        return say(UNDERSTOOD[self.told.kind])
 
     @property
     def count(self) -> int:
@@ -114,7 +125,11 @@ def _save_packs(heard: Heard, fields: dict[str, Any]) -> tuple[str, list[str]]:
         return first, list(faults.values())
     tags = tags_from(first, heard.count)
     made = [part_from("pack", {**document, "id": tag}) for tag in tags]
-    with undoable(f"{tags[0]} is written down" if len(tags) == 1 else f"{tags[0]} to {tags[-1]} are written down"):
+    with undoable(
+        kept("{pack} is saved", pack=tags[0])
+        if len(tags) == 1
+        else kept("{first} to {last} are saved", first=tags[0], last=tags[-1])
+    ):
         desk().save_packs(made, None, now())
     return first, []
 
@@ -126,7 +141,7 @@ def _save_kit(heard: Heard, fields: dict[str, Any]) -> tuple[str, list[str]]:
     faults = faults_by_field(kind, document, kit_sense(kind, document))
     if faults:
         return tag, list(faults.values())
-    with undoable(f"{tag} is written down"):
+    with undoable(kept("{tag} is saved", tag=tag)):
         desk().save_kit_item(part_from(kind, document), None)
     return tag, []
 

@@ -8,6 +8,8 @@ import logging
 from collections.abc import Callable
 from time import monotonic
 
+from iterum.core.say import say
+
 MOST_CHARACTERS, MOST_TRACE_LINES = 400, 40
 MOST_A_MINUTE = 60
 
@@ -40,7 +42,7 @@ class FewLines(logging.Filter):
             left = self._count - MOST_A_MINUTE
             self._begun_s, self._count = now_s, 0
             if left > 0:
-                record.msg = f"({left} more lines were left out) {record.msg}"
+                record.msg = say("({left} more lines are not shown) {msg}", left=left, msg=record.msg)
         self._count += 1
         return self._count <= MOST_A_MINUTE
 

@@ -9,6 +9,7 @@ from flask import g, url_for
 
 from iterum.core.permit.permit import Way, permits
 from iterum.core.planning.batches import PlannedBatch
+from iterum.core.say import Words, say
 from iterum.core.season.agenda import PLANNED, Do, ToDo, rank
 from iterum.core.season.outlook import COOL
 from iterum.core.season.run import LIVE, Act
@@ -28,15 +29,19 @@ SHOWN = 6
 LEISURE = timedelta(minutes=10)
 """With so much time there is something else to do meanwhile."""
 ACTS = {
-    Act.INSPECT: "Inspect",
-    Act.PLUG_IN: "Plug in",
-    Act.EVEN_OUT: "Equalise",
-    Act.READ_BACK: "Confirm settings",
-    Act.START: "Start",
+    Act.INSPECT: Words("Inspect"),
+    Act.PLUG_IN: Words("Plug in"),
+    Act.EVEN_OUT: Words("Equalise"),
+    Act.READ_BACK: Words("Confirm settings"),
+    Act.START: Words("Start"),
 }
 
 
-WAY_WORDS = {Way.UP: "charge to", Way.DOWN: "discharge to", Way.BALANCE: "balance only, to"}
+WAY_WORDS = {
+    Way.UP: Words("charge to {target_v:.2f} V/cell"),
+    Way.DOWN: Words("discharge to {target_v:.2f} V/cell"),
+    Way.BALANCE: Words("balance only, to {target_v:.2f} V/cell"),
+}
 
 
 @dataclass(frozen=True)
@@ -99,7 +104,11 @@ def _own_first(listed: Sequence[NextUp]) -> tuple[NextUp, ...]:
     """On a pilot's own device: what is that pilot's comes first, and what follows is told without its buttons."""
     own = [item for item in listed if _is_own(item)]
     others = [replace(item, button="", post="", begin=None, later=None) for item in listed if item not in own]
-    first = () if own else (NextUp(now(), "Nothing of yours is due", "nothing of yours", href=url_for("bench.page")),)
+    first = (
+        ()
+        if own
+        else (NextUp(now(), say("Nothing of yours is due"), say("nothing of yours"), href=url_for("bench.page")),)
+    )
     return (*first, *own, *others)
 
 
@@ -133,8 +142,8 @@ def _check_round(checks: Sequence[ToDo]) -> Iterator[NextUp]:
         return
     names = _names()
     where = ", ".join(names.get(run.place, run.place) for run in live)
-    button = f"All {len(live)} cool" if len(live) > 1 else f"{where} is cool"
-    yield NextUp(first.at, "Check round: touch every pack", f"check {where}", first, on=where,
+    button = say("All {live} cool", live=len(live)) if len(live) > 1 else say("{where} is cool", where=where)
+    yield NextUp(first.at, say("Check round: touch every pack"), say("check {where}", where=where), first, on=where,
                  href=url_for("bench.page", _anchor="round"), button=button, post=url_for("bench.check_round"),
                  fields={f"felt-{run.key}": COOL for run in live})  # fmt: skip
 
@@ -151,11 +160,11 @@ def _untold() -> Iterator[NextUp]:
         if over_at > now():
             continue
         name = heat.wish.name or family_label(heat.wish.family)
-        title, href = f"{name}: who flew?", url_for("bench.page", _anchor="flown")
+        title, href = say("{name}: who flew?", name=name), url_for("bench.page", _anchor="flown")
         if not planned:  # nothing is said by a key that only meant to go on: a pack that flew must not count as full
-            yield NextUp(over_at, title, title, on=name, href=href, button="Say who flew")
+            yield NextUp(over_at, title, title, on=name, href=href, button=say("Say who flew"))
             continue
-        yield NextUp(over_at, title, title, on=few_tags(planned), href=href, button="Flown as planned",
+        yield NextUp(over_at, title, title, on=few_tags(planned), href=href, button=say("Flown as planned"),
                      post=url_for("bench.flown"), fields={"key": heat.key, "as": "planned"})  # fmt: skip
 
 
@@ -176,39 +185,79 @@ def _in_words(item: ToDo) -> NextUp:
     packs = few_tags(item.run.packs)
     href = url_for("bench.page", open=item.run.key)
     if item.do is Do.GO_ON:
-        act = ACTS[item.act or Act.INSPECT]
-        return NextUp(item.at, f"{act}: {where}", f"{act.lower()}, {where}", item, on=packs, href=href, button=act)
+        act = say(ACTS[item.act or Act.INSPECT])
+        return NextUp(item.at, f"{act}: {where}", f"{act}, {where}", item, on=packs, href=href, button=act)
     if item.do is Do.READ_AFTER:
-        title = f"Remove from {where}"
-        return NextUp(item.at, title, f"remove from {where}", item, off=packs, href=href, button="Remove and measure")
-    title = f"Remove from {where}" + (f" for {item.heat}" if item.heat else "")
-    return NextUp(item.at, title, f"remove from {where}", item, off=packs, href=href, button=f"Look at {where}")
+        title = say("Remove from {where}", where=where)
+        return NextUp(
+            item.at,
+            title,
+            say("remove from {where}", where=where),
+            item,
+            off=packs,
+            href=href,
+            button=say("Remove and measure"),
+        )
+    title = say("Remove from {where}", where=where) + (say(" for {heat}", heat=item.heat) if item.heat else "")
+    return NextUp(
+        item.at,
+        title,
+        say("remove from {where}", where=where),
+        item,
+        off=packs,
+        href=href,
+        button=say("Look at {where}", where=where),
+    )
 
 
 def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
     batch = item.batch
     assert batch is not None
     place = names.get(batch.channel, batch.channel)
-    on = f"On {place}" + (f", {names.get(batch.board, batch.board)}" if batch.board else "")
+    on = say("On {place}", place=place) + (f", {names.get(batch.board, batch.board)}" if batch.board else "")
     shown: dict[str, Any] = {"off": few_tags(item.off), "on": few_tags(batch.packs)}
     if item.run is not None:
         href = url_for("bench.page", open=item.run.key)
-        return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **shown, href=href, button="Remove first")
+        return NextUp(
+            item.at,
+            on,
+            say("{place}: {packs} on", place=place, packs=shown["on"]),
+            item,
+            **shown,
+            href=href,
+            button=say("Remove first"),
+        )
     if item.stored is not None:
         begin = choice_fields(item.stored.choice) | {"kind": item.stored.kind.value}
-        note = f"{WAY_WORDS[item.stored.way]} {item.stored.target_v:.2f} V a cell"
-        return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **shown, begin=begin, note=note,
-                      href=url_for("put_away.page"), button="Start this batch")  # fmt: skip
+        note = say(WAY_WORDS[item.stored.way], target_v=item.stored.target_v)
+        return NextUp(
+            item.at,
+            on,
+            say("{place}: {packs} on", place=place, packs=shown["on"]),
+            item,
+            **shown,
+            begin=begin,
+            note=note,
+            href=url_for("put_away.page"),
+            button=say("Start this batch"),
+        )
     unread = _unread(batch)
     if unread:  # flown, or charged, or not read for long: nothing begins before they are measured
         href, them = url_for("measure.page", pack=unread[0]), few_tags(unread)
-        return NextUp(item.at, f"Measure, then {on[0].lower()}{on[1:]}", f"measure {them}", replace(item, batch=None),
-                      on=them, href=href, button="Measure")  # fmt: skip
+        return NextUp(
+            item.at,
+            say("Measure, then start on {place}", place=place),
+            say("measure {them}", them=them),
+            replace(item, batch=None),
+            on=them,
+            href=href,
+            button=say("Measure"),
+        )
     kept = desk().latest_plan()
     number = kept.plan.batches.index(batch) if kept else None
     begin = choice_fields(batch.choice)
     href = url_for("charge.page", **begin)
-    more: dict[str, Any] = {"begin": begin, "later": number, "href": href, "button": "Start this batch", **shown}
+    more: dict[str, Any] = {"begin": begin, "later": number, "href": href, "button": say("Start this batch"), **shown}
     return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **more)
 
 
@@ -221,13 +270,32 @@ def _unread(batch: PlannedBatch) -> tuple[str, ...]:
 
 
 def _heat(item: ToDo) -> NextUp:
-    name = item.heat or "Heat"
+    name = item.heat or say("Heat")
     if item.do is Do.GIVEN_UP:
-        return NextUp(item.at, f"{name} given up", f"{name} given up", item, href=url_for("plan.page"), button="Why")
-    odds = f"met in {item.met} of {item.of} tries" if item.of else ""
-    count = f"{len(item.packs)} of {item.wanted} packs" if len(item.packs) < item.wanted else few_tags(item.packs)
-    return NextUp(item.at, f"Fly {name}", f"fly {name}", item, on=count, href=url_for("plan.page"),
-                  note=odds, button="Who flies")  # fmt: skip
+        return NextUp(
+            item.at,
+            say("{name} cancelled", name=name),
+            say("{name} cancelled", name=name),
+            item,
+            href=url_for("plan.page"),
+            button=say("Why"),
+        )
+    odds = say("{met} of {of} days", met=item.met, of=item.of) if item.of else ""
+    count = (
+        say("{packs} of {wanted} packs", packs=len(item.packs), wanted=item.wanted)
+        if len(item.packs) < item.wanted
+        else few_tags(item.packs)
+    )
+    return NextUp(
+        item.at,
+        say("Fly {name}", name=name),
+        say("fly {name}", name=name),
+        item,
+        on=count,
+        href=url_for("plan.page"),
+        note=odds,
+        button=say("Who flies"),
+    )
 
 
 def _evening(free: Sequence[Pack]) -> NextUp | None:
@@ -238,10 +306,19 @@ def _evening(free: Sequence[Pack]) -> NextUp | None:
     heats = [heat for heat in desk().heats() if heat.wish.is_heat]
     href = url_for("put_away.page")
     if away and desk().is_called_off(at):  # whatever has a channel stands in the agenda
-        return NextUp(at, "To storage", f"{away} to storage", on=away, href=href, button="How far they are")
+        return NextUp(
+            at,
+            say("To storage"),
+            say("{away} to storage", away=away),
+            on=away,
+            href=href,
+            button=say("How far they are"),
+        )
     if away and heats and all(heat.at < at for heat in heats):
-        title, post = "The heats are over: to storage", url_for("bench.call_off")
-        return NextUp(at, title, f"{away} to storage", on=away, href=href, post=post, button="Plan storage")
+        title, post = say("The heats are over: to storage"), url_for("bench.call_off")
+        return NextUp(
+            at, title, say("{away} to storage", away=away), on=away, href=href, post=post, button=say("Plan storage")
+        )
     return None
 
 
@@ -249,15 +326,28 @@ def _at_leisure(has_more: bool) -> tuple[NextUp, ...]:
     """What can be done at once where nothing is due: the first thing that is missing for a plan, or the plan itself."""
     session, at = desk().session(now()), now()
     if not session.packs:
-        return (NextUp(at, "Your packs", "write down packs", href=url_for("begin.page"), button="Begin"),)
+        return (NextUp(at, say("Your packs"), say("add packs"), href=url_for("begin.page"), button=say("Begin")),)
     if not any(True for _ in session.kit.channels()):
-        return (NextUp(at, "Your charger", "write down a charger", href=url_for("begin.page"), button="Write it down"),)
+        return (
+            NextUp(
+                at, say("Your charger"), say("add a charger"), href=url_for("begin.page"), button=say("Save")
+            ),
+        )
     asking, verdicts = pilot_asking(), permits(bench())
     free = [pack for pack in bench().free_packs if asking in (None, pack.pilot)]
     unread = [pack.id for pack in free if pack.reading is None and pack.condition is Condition.OK]
     if unread:
         href = url_for("measure.page", pack=unread[0])
-        return (NextUp(at, "Measure", f"measure {few_tags(unread)}", on=few_tags(unread), href=href, button="Measure"),)
+        return (
+            NextUp(
+                at,
+                say("Measure"),
+                say("measure {unread}", unread=few_tags(unread)),
+                on=few_tags(unread),
+                href=href,
+                button=say("Measure"),
+            ),
+        )
     if has_more:
         return ()
     evening = _evening(free)
@@ -267,8 +357,26 @@ def _at_leisure(has_more: bool) -> tuple[NextUp, ...]:
     if len(needy) == 1:
         begin = choice_fields(Choice((needy[0],)))
         href = url_for("charge.page", **begin)
-        return (NextUp(at, "Charge it alone", f"charge {needy[0]}", on=needy[0], href=href, button="Details"),)
+        return (
+            NextUp(
+                at,
+                say("Charge it alone"),
+                say("charge {needy}", needy=needy[0]),
+                on=needy[0],
+                href=href,
+                button=say("Details"),
+            ),
+        )
     if needy and plan_desk().job is None:
-        return (NextUp(at, "Plan the rest", f"plan {few_tags(needy)}", on=few_tags(needy), post=url_for("plan.begin"),
-                    button="Plan it", href=url_for("plan.page")),)  # fmt: skip
+        return (
+            NextUp(
+                at,
+                say("Plan the rest"),
+                say("plan {needy}", needy=few_tags(needy)),
+                on=few_tags(needy),
+                post=url_for("plan.begin"),
+                button=say("Plan it"),
+                href=url_for("plan.page"),
+            ),
+        )
     return ()

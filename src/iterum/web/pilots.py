@@ -6,6 +6,7 @@ from flask import g
 from markupsafe import Markup, escape
 
 from iterum.core.reasons import NotThere
+from iterum.core.say import say
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import Act
 from iterum.core.things.pilots import Pilot, Shape
@@ -95,10 +96,10 @@ def not_theirs(endpoint: str, form: Mapping[str, str], packs: Sequence[str], key
     if asking is None or room == "wrong" or stops:
         return ()
     if endpoint == "match.move" and form.get("to") == "all-back":
-        return ("moves of everybody",)
+        return (say("moves of everybody"),)
     if endpoint == "bench.flown":
         heat = next((item for item in desk().heats() if item.key == form.get("key")), None)
-        return () if heat is None or is_theirs(heat) else (heat.wish.name or "a heat",)
+        return () if heat is None or is_theirs(heat) else (heat.wish.name or say("a heat"),)
     if endpoint == "bench.check_round":
         felt = (run for run in runs().open() if f"felt-{run.key}" in form)
         return tuple(tag for run in felt if not may_act_on(run) for tag in run.packs)

@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass
 
+from iterum.core.say import Words
+
 
 @dataclass(frozen=True)
 class Page:
@@ -32,33 +34,33 @@ class Place:
 
 
 PLACES = (
-    Place("Bench", "measure", (
-        Page("bench.page", "Bench", ("run", "charge", "begin")),
-        Page("plan.page", "Plan"),
-        Page("heats.page", "Heats"),
-        Page("put_away.page", "Put away"),
-        Page("table.page", "Table"),
+    Place(Words("Bench"), "measure", (
+        Page("bench.page", Words("Bench"), ("run", "charge", "begin")),
+        Page("plan.page", Words("Plan")),
+        Page("heats.page", Words("Heats")),
+        Page("put_away.page", Words("Put away")),
+        Page("table.page", Words("Table")),
     )),
-    Place("Packs", "packs", (
-        Page("packs.page", "Packs"),
-        Page("measure.page", "Measure"),
-        Page("match.page", "Match"),
-        Page("use.page", "Flight timer"),
+    Place(Words("Packs"), "packs", (
+        Page("packs.page", Words("Packs")),
+        Page("measure.page", Words("Measure")),
+        Page("match.page", Words("Match")),
+        Page("use.page", Words("Flight timer")),
     )),
-    Place("Kit", "kit", (Page("kit.page", "Kit"),)),
-    Place("Log", "log", (Page("log.page", "Log"),)),
-    Place("Practice", "rehearse", (
-        Page("rehearse.page", "Lessons and rehearsal"),
-        Page("what_if.page", "What if"),
+    Place(Words("Kit"), "kit", (Page("kit.page", Words("Kit")),)),
+    Place(Words("Log"), "log", (Page("log.page", Words("Log")),)),
+    Place(Words("Practice"), "rehearse", (
+        Page("rehearse.page", Words("Lessons and rehearsal")),
+        Page("what_if.page", Words("What if")),
     )),
-    Place("Settings", "rules", (
-        Page("rules.page", "House rules"),
-        Page("files.page", "Files"),
-        Page("share.page", "On my phone"),
-        Page("wrong.keys", "Keys"),
+    Place(Words("Settings"), "rules", (
+        Page("rules.page", Words("House rules")),
+        Page("files.page", Words("Files")),
+        Page("share.page", Words("On my phone")),
+        Page("wrong.keys", Words("Keys")),
     )),
 )  # fmt: skip
 WORK = ("measure.page", "match.page", "plan.page", "bench.page", "put_away.page")
 """The order of work."""
-WRONG = Page("wrong.page", "Something’s wrong")
+WRONG = Page("wrong.page", Words("Something’s wrong"))
 EVERY_PAGE = (*(page for place in PLACES for page in place.pages), WRONG)

@@ -2,13 +2,14 @@
 
 import time
 from urllib.error import URLError
-from urllib.request import urlopen
+from urllib.request import Request, urlopen
 
+from iterum.core.say import LANGUAGE, Words, say
 from iterum.web.context import rehearsal
 
 PATIENCE_S, HOLDS_S = 0.4, 5.0
-SILENT = "does not answer just now"
-_told: dict[str, tuple[float, str]] = {}
+SILENT = Words("does not answer just now")
+_told: dict[tuple[str, str], tuple[float, str]] = {}
 
 
 def real_next() -> str:
@@ -16,13 +17,16 @@ def real_next() -> str:
     mine = rehearsal()
     if mine is None:
         return ""
-    asked_s, words = _told.get(mine.real_url, (0.0, ""))
+    language = LANGUAGE.get().code
+    asked = (mine.real_url, language)
+    asked_s, words = _told.get(asked, (0.0, ""))
     if words and time.monotonic() - asked_s < HOLDS_S:
         return words
     try:
-        with urlopen(f"{mine.real_url}/rehearse/next", timeout=PATIENCE_S) as answer:  # noqa: S310 (our own machine)
+        request = Request(f"{mine.real_url}/rehearse/next", headers={"Accept-Language": language})  # noqa: S310
+        with urlopen(request, timeout=PATIENCE_S) as answer:  # noqa: S310 (our own machine)
             words = answer.read(200).decode("utf-8", "replace")
     except (URLError, OSError, ValueError):
-        words = SILENT
-    _told[mine.real_url] = (time.monotonic(), words)
+        words = say(SILENT)
+    _told[asked] = (time.monotonic(), words)
     return words

@@ -6,12 +6,15 @@ from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
 from typing import Any
 
+from babel.dates import format_skeleton
 from flask_wtf.csrf import generate_csrf
 from markupsafe import Markup, escape
 
 from iterum.core.permit.facts import Level
 from iterum.core.permit.permit import Permit
 from iterum.core.reasons import Reason
+from iterum.core.say import LANGUAGE, Words, figure, retold, say
+from iterum.core.season.health import Advice
 from iterum.core.season.records import KeptRun
 from iterum.core.season.run import State
 from iterum.core.season.watching import to_do
@@ -21,14 +24,14 @@ from iterum.core.things.packs import Condition
 from iterum.web.degrees import own_degrees
 from iterum.wording import about, between, family_label, fix_for, minutes, plain, sentence, span
 from iterum.wording.figures import degrees
-from iterum.wording.plans import odds_words
+from iterum.wording.plans import chance_words
 
 NO_BREAK = "\u00a0"
 
 
 def volts(value: float | None, digits: int = 2) -> str:
     """Volts with two decimals as read or three as averaged; a dash where there are none."""
-    return "–" if value is None else f"{value:.{digits}f}"
+    return "–" if value is None else figure(value, f".{digits}f")
 
 
 def each_cell(values: Iterable[float], digits: int = 2) -> str:
@@ -41,7 +44,7 @@ def amps(value: float | None) -> str:
     """Amps with one decimal, or two where the step is finer."""
     if value is None:
         return "–"
-    return f"{value:.1f}" if abs(value * 10 - round(value * 10)) < 1e-6 else f"{value:.2f}"
+    return figure(value, ".1f" if abs(value * 10 - round(value * 10)) < 1e-6 else ".2f")
 
 
 def clock(moment: datetime | None) -> str:
@@ -51,7 +54,20 @@ def clock(moment: datetime | None) -> str:
 
 def day(moment: datetime | None) -> str:
     """Day and time on this machine."""
-    return "–" if moment is None else moment.astimezone().strftime("%a %-d %b, %H:%M")
+    return "–" if moment is None else f"{date(moment, 'MMMEd')}, {clock(moment)}"
+
+
+def date(moment: datetime, skeleton: str = "MMMd") -> str:
+    """A date as the reader's language writes it.
+
+    skeleton : which parts: "yMMMMEEEEd" is all of them, "MMMd" day and month.
+    """
+    return str(format_skeleton(skeleton, moment.astimezone(), locale=LANGUAGE.get().locale))
+
+
+def weekday_time(moment: datetime) -> str:
+    """A moment of the week."""
+    return f"{date(moment, 'E')} {clock(moment)}"
 
 
 def tags(ids: Iterable[str]) -> Markup:
@@ -79,14 +95,14 @@ def few_tags(ids: Sequence[str]) -> str:
             counted = sorted(map(int, numbers))
             if counted == list(range(counted[0], counted[0] + len(counted))):
                 ordered = sorted(numbers, key=int)
-                return f"{head}{ordered[0]} to {ordered[-1]}"
+                return say("{head}{ordered} to {ordered2}", head=head, ordered=ordered[0], ordered2=ordered[-1])
         return f"{len(ids)}{NO_BREAK}×{NO_BREAK}{head.rstrip('-_ ') or head}"
-    return f"{len(ids)} packs"
+    return say("{count} packs", count=len(ids))
 
 
 def limit_name(name: str) -> str:
     """What a limit is called at the head of a row."""
-    words = KINDS[name].words.removeprefix("the ")
+    words = say(KINDS[name].words)
     return words[:1].upper() + words[1:]
 
 
@@ -111,7 +127,7 @@ def charge_range(soc: Any) -> str:
     if soc is None:
         return "–"
     text = f"{math.floor(soc.low * 100)}–{math.ceil(soc.high * 100)}{NO_BREAK}%"
-    return f"{text} (estimate)" if soc.estimate else text
+    return say("{charge} (estimate)", charge=text) if soc.estimate else text
 
 
 def thousands(value: float) -> str:
@@ -130,6 +146,14 @@ def hidden(name: str, value: object) -> Markup:
     return Markup(f'<input type="hidden" name="{escape(name)}" value="{held}">')  # noqa: S704 (escaped)
 
 
+def squeezed(text: str, room_px: float, letter_px: float) -> Markup:
+    """What makes a text of a picture narrower where the reader's language needs more room than there is. letter_px : of
+    a letter of its size, on average."""
+    if len(text) * letter_px <= room_px:
+        return Markup()
+    return Markup('textLength="{}" lengthAdjust="spacingAndGlyphs"').format(room_px)
+
+
 def rect(x: float, y: float, width: float, height: float, kind: str, rx: float = 0) -> Markup:
     """A rectangle of a picture, in pixels; rx : of its corners."""
     corners = f' rx="{rx}"' if rx else ""
@@ -145,41 +169,57 @@ def token() -> Markup:
 def verdict_mark(verdict: Permit) -> tuple[str, str]:
     """The glyph and the word for what may be done with a pack."""
     if verdict.pack.condition is Condition.DAMAGED or (verdict.level is Level.STOP and not verdict.charges):
-        return "apart", "Keep apart"
+        return "apart", say("Keep apart")
     if verdict.pack.reading is None:
-        return "unmeasured", "To measure"
+        return "unmeasured", say("To measure")
     if verdict.full:
-        return "full", "Full"
+        return "full", say("Full")
     if not verdict.joins:
-        return "alone", "Alone"
-    return ("care", "Look first") if verdict.level is Level.LOOK else ("ok", "Can share")
+        return "alone", say("Alone")
+    return ("care", say("Look first")) if verdict.level is Level.LOOK else ("ok", say("Can share"))
 
 
-DOING = {Kind.BALANCE: "balancing", Kind.DOWN: "coming down"}
+DOING = {Kind.BALANCE: Words("balancing"), Kind.DOWN: Words("discharging")}
 
 
 KEPT_WORDS = {
-    "evened out": "equalised", "set and read back": "settings confirmed", "even out": "equalise",
-    "read back": "confirm settings",
+    "evened out": Words("equalised"), "set and read back": Words("settings confirmed"), "even out": Words("equalise"),
+    "read back": Words("confirm settings"),
 }  # fmt: skip
 """What is said for states and acts that are kept under another name."""
 
 
 def as_said(kept: str) -> str:
     """A state or an act of a batch as people read it."""
-    return KEPT_WORDS.get(kept, kept)
+    return say(KEPT_WORDS.get(kept, kept))
 
 
 def doing(run: KeptRun) -> str:
     """Where a batch is, in a word."""
     said_of = as_said(run.state.value)
-    return DOING.get(run.kind, said_of) if run.state is State.CHARGING else said_of
+    return say(DOING[run.kind]) if run.kind in DOING and run.state is State.CHARGING else said_of
 
 
-MACROS: dict[str, Callable[..., Any]] = {
-    "between": between, "hidden": hidden, "odds_words": odds_words, "rect": rect, "span": span, "to_do": to_do,
+ADVICE_WORDS = {
+    Advice.KEEP: Words("Keep"),
+    Advice.WATCH: Words("Watch"),
+    Advice.DEMOTE: Words("For practice only"),
+    Advice.RETIRE: Words("Retire"),
+}
+"""What a pilot is advised to do with a pack."""
+
+
+MACROS: dict[str, Any] = {
+    "advice_words": ADVICE_WORDS,
+    "between": between,
+    "hidden": hidden,
+    "chance_words": chance_words,
+    "rect": rect,
+    "span": span,
+    "squeezed": squeezed,
+    "to_do": to_do,
     "token": token,
-}  # fmt: skip
+}
 """What recurs in templates."""
 
 FILTERS: dict[str, Callable[..., Any]] = {
@@ -194,6 +234,8 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "amps": amps,
     "clock": clock,
     "day": day,
+    "date": date,
+    "retold": retold,
     "letter": letter,
     "tags": tags,
     "unbroken": unbroken,

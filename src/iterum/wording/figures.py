@@ -1,14 +1,12 @@
 """Figures and names as every sentence writes them."""
 
 import math
-from collections.abc import Mapping, Sequence
 from contextvars import ContextVar
-from typing import Any
+from datetime import datetime
 
-from iterum.core.quantities import NOISE
+from iterum.core.say import LANGUAGE, figure, one_of, say, write_as
 from iterum.core.things.chemistry import CHEMISTRIES
-
-Numbers = Mapping[str, Any]
+from iterum.core.things.limit_kinds import KINDS
 
 FAMILY_LABELS = {chemistry.name: chemistry.label for chemistry in CHEMISTRIES.values()}
 
@@ -19,29 +17,14 @@ def family_label(family: str) -> str:
     return f"{cells} {FAMILY_LABELS.get(chemistry, chemistry)}"
 
 
-def one_of(items: Sequence[object], last: str = "or") -> str:
-    """ "A, B or C" from a sequence."""
-    words = [str(item) for item in items]
-    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} {last} {words[-1]}"
-
-
 IN_FAHRENHEIT: ContextVar[bool] = ContextVar("IN_FAHRENHEIT", default=False)
 """Whether the person who is being answered reads Fahrenheit."""
-
-
-class Celsius(float):
-    """A temperature, degrees Celsius, that a sentence writes with its unit: "{air_c:deg}", and a difference with ":apart"."""
-
-    def __format__(self, spec: str) -> str:
-        if spec == "deg":
-            return degrees(self)
-        return degrees_apart(self) if spec == "apart" else float.__format__(self, spec)
 
 
 def degrees(celsius: float, digits: int = 0) -> str:
     """A temperature with its unit, as the person reads it."""
     value = celsius * 1.8 + 32 if IN_FAHRENHEIT.get() else celsius
-    return f"{value:.{digits}f} {degree_unit()}"
+    return f"{figure(value, f'.{digits}f')} {degree_unit()}"
 
 
 def degrees_apart(kelvin: float) -> str:
@@ -54,31 +37,31 @@ def degree_unit() -> str:
     return "°F" if IN_FAHRENHEIT.get() else "°C"
 
 
-def plain(value: float) -> str:
-    """A figure without needless zeros: 9.60 is "9.6", 300.0 is "300"."""
-    text = f"{value:.2f}".rstrip("0").rstrip(".")
-    return text or "0"
+def short_date(moment: datetime) -> str:
+    """A day of the year, as "3 May"."""
+    from babel.dates import format_skeleton  # noqa: PLC0415 (it costs a command more than its own work)
 
-
-def minutes(value: float) -> str:
-    """Minutes, whole, rounded up."""
-    return f"{math.ceil(round(value, 6))} min"
+    return format_skeleton("MMMd", moment, locale=LANGUAGE.get().locale)
 
 
 def between(middle: float, low: float, high: float) -> str:
     """Minutes as a range in few words: "about 50 min, 40 to 75"; only the figure where the range is next to nothing."""
     least, most = math.floor(round(low, 6)), math.ceil(round(high, 6))
-    return f"about {minutes(middle)}" + (f", {least} to {most}" if most - least > 2 else "")
+    if most - least > 2:
+        return say("about {middle_min:min}, {least} to {most}", middle_min=middle, least=least, most=most)
+    return say("about {middle_min:min}", middle_min=middle)
 
 
 def span(low: float, high: float, digits: int = 0) -> str:
     """A figure that is known as a range: "820 to 1450", one figure where both read alike."""
-    ends = list(dict.fromkeys(f"{value:.{digits}f}" for value in (low, high)))
-    return " to ".join(ends)
+    least, most = (figure(value, f".{digits}f") for value in (low, high))
+    return least if least == most else say("{low} to {high}", low=least, high=most)
 
 
-def apart(value: float, limit: float, digits: int = 2) -> tuple[str, str]:
-    """A figure and its limit, with as many digits more as it takes to tell one from the other."""
-    while digits < 6 and f"{value:.{digits}f}" == f"{limit:.{digits}f}" and abs(value - limit) > NOISE:
-        digits += 1
-    return f"{value:.{digits}f}", f"{limit:.{digits}f}"
+write_as("deg", degrees)
+write_as("apart", degrees_apart)
+write_as("family", family_label)
+write_as("limit", lambda name: say(KINDS[name].words))
+write_as("cells", lambda counts: one_of([f"{count}S" for count in counts]))
+write_as("classes", lambda families: one_of([family_label(family) for family in families], "and"))
+write_as("day", short_date)

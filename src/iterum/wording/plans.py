@@ -1,60 +1,46 @@
 """What is said of a plan: why a batch starts when it does, what would end it sooner, what was left out."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
-from iterum.wording.figures import Numbers, apart, family_label, minutes, plain
+from iterum.core.say import Words, one_of, say, write_as
+from iterum.wording.choosing import Many, Template, When
 
+write_as(
+    "settings",
+    lambda batches: one_of(
+        [say("{amps:plain} A for {packs:list}", amps=amps, packs=packs) for amps, packs in batches], "and"
+    ),
+)
 
-def _batches(count: int) -> str:
-    return "one batch" if count == 1 else f"{count} batches"
-
-
-def _buys(what: str, numbers: Numbers) -> str:
-    """What one step more would give back of what is given up."""
-    if numbers["whole"]:
-        return f"{what}: everything wanted is met."
-    packs = numbers["packs"]
-    gained = f"{plain(packs)} more charged" if packs else f"late by {minutes(numbers['late_min'])} in all"
-    return f"{what}: {gained}."
-
-
-def _heats(names: Sequence[str]) -> str:
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
-
-
-def _wins(what: str, numbers: Numbers, costs: str = "") -> str:
-    """An offer: what it is, what it wins, what it costs."""
-    lost = f", {_heats(numbers['loses'])} lost" if numbers["loses"] else ""
-    return f"{what}: {_heats(numbers['wins'])} met{lost}{costs}."
+RISKS = {
+    "hands": Words("{packs:list}: set-up takes longer."),
+    "minutes": Words("{packs:list}: charging takes longer."),
+    "channel": Words("{packs:list}: the channel is still in use."),
+    "board": Words("{packs:list}: the board is still in use."),
+    "packs": Words("{packs:list}: the packs come back late."),
+    "backs_off": Words("{packs:list}: the charger lowers its amps."),
+    "link": Words("{packs:list}: the charge stops and nobody notices."),
+}
+"""What endangers a heat most often."""
 
 
-def _faster(numbers: Numbers) -> str:
-    dialled = [f"{plain(round(amps, 2))} A for {', '.join(packs)}" for amps, packs in numbers["batches"]]
-    over = f"; over the house rule of {plain(numbers['rule_c'])}C, within their labels"
-    return _wins(_heats(dialled), numbers, over) if dialled else _wins("Charged faster", numbers)
+def chance_words(met: int, of: int, packs: Sequence[str], cause: str | None) -> str:
+    """How likely a heat is, and the main risk where there is more than a rare one.
+
+    met : of the days tried, those on which it is met. of : days tried. packs : of the batch that is late.
+    """
+    chance = 100 * met / of
+    if chance > 99:
+        return say("more than 99 % likely")
+    likely = say("{chance:.0f} % likely", chance=chance)
+    if not cause or not packs:
+        return likely
+    return say(
+        "{likely}; main risk: {risk}", likely=likely, risk=say(RISKS[cause], packs=tuple(packs)).removesuffix(".")
+    )
 
 
-_CAUSES = {
-    "hands": "its set-up takes longer", "minutes": "it takes longer to fill", "channel": "its channel is still taken",
-    "board": "its board is still taken", "packs": "its packs come back late", "backs_off": "its charger backs off",
-    "link": "its charge stands still unnoticed",
-}  # fmt: skip
-
-
-def odds_words(met: int, of: int, packs: Sequence[str], cause: str | None) -> str:
-    """The odds of a heat, and what breaks it most often, where that is more than a rare chance."""
-    if 100 * met > 99 * of:
-        return "Met in all of 100 tries" if met == of else "Met in more than 99 of 100 tries"
-    whole = f"Met in {round(100 * met / of)} of 100 tries"
-    return f"{whole}; what breaks it: {', '.join(packs)}, {_CAUSES[cause]}" if cause and packs else whole
-
-
-def _too_soon(numbers: Numbers) -> str:
-    ready = "No pack" if not numbers["could"] else f"Only {numbers['could']} of {numbers['count']}"
-    return f"{ready} can be full before it; all {numbers['count']} not before {numbers['soonest_min']}."
-
-
-PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
+PLAN_SENTENCES: dict[str, Template] = {
     # a plan
     "as_said": "{text}",  # of a plan of which only sentences were kept
     "replan_runs": "Runs, or is about to: left alone until {end_min}.",
@@ -62,88 +48,196 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     # what made another day of a rehearsed one
     "turn_happened": "{what}.",
     "turn_done": "{what}.",
-    "turn_act": lambda n: f"{', '.join(n['packs'])}: {n['act']}.",
+    "turn_act": "{packs:list}: {act}.",
     "turn_other": "Something was changed.",
-    "turn_anew": "The plan was made anew.",
-    "turn_due": lambda n: f"{', '.join(n['packs'])} should have begun, and had not.",
+    "turn_anew": "The plan was made again.",
+    "turn_due": "{packs:list} should have begun, and had not.",
     "turn_time": "A charge takes other than planned.",
-    "replan_new": lambda n: f"New: {', '.join(n['packs'])} on {n['channel']} from {n['start_min']}.",
-    "replan_moved": lambda n: (
-        f"Moved: {', '.join(n['packs'])} to {n['channel']} at {n['start_min']}, "
-        f"was {n['was_channel']} at {n['was_min']}."
-    ),
-    "replan_gone": lambda n: f"No longer as one batch: {', '.join(n['packs'])}.",
+    "replan_new": "New: {packs:list} on {channel} from {start_min}.",
+    "replan_moved": "Moved: {packs:list} to {channel} at {start_min}, was {was_channel} at {was_min}.",
+    "replan_gone": "No longer as one batch: {packs:list}.",
     "starts_at_once": "Starts at once.",
-    "waits_channel": lambda n: f"Waits for {n['channel']}, free at {n['until_min']}.",
-    "waits_board": lambda n: f"Waits for {n['board']}, free at {n['until_min']}.",
-    "waits_hands": lambda n: (
-        f"Waits for your hands: {', '.join(n['packs'])} {'is' if len(n['packs']) == 1 else 'are'} set up until {n['until_min']}."
+    "waits_channel": "Waits for {channel}, free at {until_min}.",
+    "waits_board": "Waits for {board}, free at {until_min}.",
+    "waits_hands": Many(
+        "packs",
+        "Waits for you: {packs:list} is set up until {until_min}.",
+        "Waits for you: {packs:list} are set up until {until_min}.",
     ),
-    "waits_watts": lambda n: f"Waits for watts of {n['resource']}, free at {n['until_min']}.",
+    "waits_watts": "Waits for watts of {resource}, free at {until_min}.",
     "waits_order": "Starts here so that the whole ends no later.",
-    "alone_only_one": lambda n: f"Alone: no other {family_label(n['family'])} is to be charged.",
+    "alone_only_one": "Alone: no other {family:family} is to be charged.",
     "alone_unfit": "Alone: its cells are too far apart for a board.",
-    "alone_window_too_wide": lambda n: "Alone: {} V from {}, the nearest; allowed {}.".format(
-        apart(n["spread_v"], n["allowed_v"], 3)[0], n["nearest"], apart(n["spread_v"], n["allowed_v"], 3)[1]
-    ),
-    "alone_same_cell_apart": lambda n: "Alone: cell {} is {} V from that of {}, allowed {}.".format(
-        n["cell"], apart(n["gap_v"], n["allowed_v"])[0], n["nearest"], apart(n["gap_v"], n["allowed_v"])[1]
-    ),
-    "alone_capacities_differ": lambda n: (
-        f"Alone: {plain(n['largest_mah'])} and {plain(n['smallest_mah'])} mAh are too unlike beside {n['nearest']}."
-    ),
+    "alone_window_too_wide": "Alone: {spread_v:.3f|allowed_v} V from {nearest}, the nearest; allowed {allowed_v:.3f|spread_v}.",
+    "alone_same_cell_apart": "Alone: cell {cell} is {gap_v:.2f|allowed_v} V from that of {nearest}, allowed {allowed_v:.2f|gap_v}.",
+    "alone_capacities_differ": "Alone: {largest_mah:plain} and {smallest_mah:plain} mAh are too unlike beside {nearest}.",
     "alone_against": "Alone. {why}",
-    "alone_later": lambda n: (
-        f"Alone: joined to others the whole would end {minutes(n['minutes'])} later."
-        if n["minutes"] > 0.5
-        else "Alone, though it could join others at no loss of time: it needs no board so."
+    "alone_later": When(
+        lambda n: n["minutes"] > 0.5,
+        "Alone: joined to others the whole would end {minutes:min} later.",
+        "Alone: it could join others and lose no time, but so it needs no board.",
     ),
-    "alone_ports_full": lambda n: f"Alone: the house rule lets {n['ports']} share a board.",
+    "alone_ports_full": "Alone: the house rule lets {ports} share a board.",
     "alone_no_room": "Alone: no batch that it may join has a port left.",
     "alone_as_found": "Alone: the search found no sooner plan with it on a board.",
     "wider_channel": "One more channel like {like}: all done {saved_min:.0f} min sooner, at {end_min}.",
     "wider_board": "One more board like {like}: all done {saved_min:.0f} min sooner, at {end_min}.",
     "wider_rate": "2C where labels allow it: all done {saved_min:.0f} min sooner, at {end_min}.",
-    "wider_hands": "A second pair of hands: all done {saved_min:.0f} min sooner, at {end_min}.",
+    "wider_hands": "A second person: all done {saved_min:.0f} min sooner, at {end_min}.",
     "wider_watts": "Half as many watts again from the {of}: all done {saved_min:.0f} min sooner, at {end_min}.",
-    "buys_channel": lambda n: _buys(f"One more channel like {n['like']}", n),
-    "buys_board": lambda n: _buys(f"One more board like {n['like']}", n),
-    "buys_rate": lambda n: _buys(f"2C for {_batches(n['faster'])}, where labels allow it", n),
-    "buys_hands": lambda n: _buys("A second pair of hands", n),
-    "buys_watts": lambda n: _buys(f"Half as many watts again from the {n['of']}", n),
-    "buys_energy": lambda n: _buys(f"{n['wh']:.0f} Wh more in {n['source']}", n),
-    "buys_time": lambda n: _buys(f"{minutes(n['minutes'])} more before each time", n),
-    "heat_too_few": lambda n: f"There are not {n['count']} {family_label(n['family'])}.",
-    "wish_left_out": lambda n: f"Not {n['count']} {family_label(n['family'])} will be full: see what is left out.",
-    "heat_too_soon": _too_soon,
-    "heat_no_channel": lambda n: f"No channel that is there charges {n['count']} {family_label(n['family'])} for it.",
-    "heat_unlikely": lambda n: (
-        f"By the plan its packs are full by then, but on a usual day that holds in {round(100 * n['met'] / n['of'])} of"
-        " 100 tries: do not count on it."
+    "buys_channel": When(
+        "whole",
+        "One more channel like {like}: everything wanted is met.",
+        When(
+            "packs",
+            "One more channel like {like}: {packs:plain} more charged.",
+            "One more channel like {like}: late by {late_min:min} in all.",
+        ),
     ),
-    "heat_given_up": lambda n: (
-        f"Given up for {_heats(n['others'])}: the bench cannot charge for all of them."
-        if n["others"]
-        else "The bench cannot have them all full by then."
+    "buys_board": When(
+        "whole",
+        "One more board like {like}: everything wanted is met.",
+        When(
+            "packs",
+            "One more board like {like}: {packs:plain} more charged.",
+            "One more board like {like}: late by {late_min:min} in all.",
+        ),
     ),
-    "offer_faster": _faster,
-    "offer_fewer": lambda n: _wins(f"Fly {n['count']} of {n['of']} in {n['heat']}", n),
-    "offer_later": lambda n: _wins(f"{n['heat']} {minutes(n['minutes'])} later, by your word", n),
-    "offer_instead": lambda n: _wins(f"{n['heat']} rather than {n['other']}", n),
-    "offer_measure": lambda n: _wins(
-        f"Measure {', '.join(n['ids'])}: were they at {n['cell_v']:.2f} V per cell as their class is", n
+    "buys_rate": When(
+        "whole",
+        Many(
+            "faster",
+            "2C for one batch, where labels allow it: everything wanted is met.",
+            "2C for {count} batches, where labels allow it: everything wanted is met.",
+        ),
+        When(
+            "packs",
+            Many(
+                "faster",
+                "2C for one batch, where labels allow it: {packs:plain} more charged.",
+                "2C for {count} batches, where labels allow it: {packs:plain} more charged.",
+            ),
+            Many(
+                "faster",
+                "2C for one batch, where labels allow it: late by {late_min:min} in all.",
+                "2C for {count} batches, where labels allow it: late by {late_min:min} in all.",
+            ),
+        ),
     ),
-    "offer_channel": lambda n: _wins(f"One channel more on {n['charger']}", n),
-    "offer_charger": lambda n: _wins(f"A second {n['charger']}, fed by itself", n),
-    "offer_board": lambda n: _wins(f"One more board of {n['ports']} ports", n),
-    "offer_supply": lambda n: _wins("A supply of twice the watts", n),
-    "offer_energy": lambda n: _wins(f"{n['wh']:.0f} Wh more in {n['source']}", n),
+    "buys_hands": When(
+        "whole",
+        "A second person: everything wanted is met.",
+        When(
+            "packs",
+            "A second person: {packs:plain} more charged.",
+            "A second person: late by {late_min:min} in all.",
+        ),
+    ),
+    "buys_watts": When(
+        "whole",
+        "Half as many watts again from the {of}: everything wanted is met.",
+        When(
+            "packs",
+            "Half as many watts again from the {of}: {packs:plain} more charged.",
+            "Half as many watts again from the {of}: late by {late_min:min} in all.",
+        ),
+    ),
+    "buys_energy": When(
+        "whole",
+        "{wh:.0f} Wh more in {source}: everything wanted is met.",
+        When(
+            "packs",
+            "{wh:.0f} Wh more in {source}: {packs:plain} more charged.",
+            "{wh:.0f} Wh more in {source}: late by {late_min:min} in all.",
+        ),
+    ),
+    "buys_time": When(
+        "whole",
+        "{minutes:min} more before each time: everything wanted is met.",
+        When(
+            "packs",
+            "{minutes:min} more before each time: {packs:plain} more charged.",
+            "{minutes:min} more before each time: late by {late_min:min} in all.",
+        ),
+    ),
+    "heat_too_few": "There are not {count} {family:family}.",
+    "wish_left_out": "Not {count} {family:family} will be full: see what is not planned.",
+    "heat_too_soon": When(
+        "could",
+        "Only {could} of {count} can be full before it; all {count} not before {soonest_min}.",
+        "No pack can be full before it; all {count} not before {soonest_min}.",
+    ),
+    "heat_no_channel": "No channel that is there charges {count} {family:family} for it.",
+    "heat_unlikely": "By the plan its packs are full by then, but with usual delays that is only {chance:%} likely: do not count on it.",
+    "heat_given_up": When(
+        "others",
+        "Given up for {others:and}: the bench cannot charge for all of them.",
+        "The bench cannot have them all full by then.",
+    ),
+    "offer_faster": When(
+        "batches",
+        When(
+            "loses",
+            "{batches:settings}: {wins:and} met, {loses:and} lost; over the house rule of {rule_c:plain}C, within their labels.",
+            "{batches:settings}: {wins:and} met; over the house rule of {rule_c:plain}C, within their labels.",
+        ),
+        When(
+            "loses",
+            "Charged faster: {wins:and} met, {loses:and} lost.",
+            "Charged faster: {wins:and} met.",
+        ),
+    ),
+    "offer_fewer": When(
+        "loses",
+        "Fly {count} of {of} in {heat}: {wins:and} met, {loses:and} lost.",
+        "Fly {count} of {of} in {heat}: {wins:and} met.",
+    ),
+    "offer_later": When(
+        "loses",
+        "{heat} {minutes:min} later, by your word: {wins:and} met, {loses:and} lost.",
+        "{heat} {minutes:min} later, by your word: {wins:and} met.",
+    ),
+    "offer_instead": When(
+        "loses",
+        "{heat} rather than {other}: {wins:and} met, {loses:and} lost.",
+        "{heat} rather than {other}: {wins:and} met.",
+    ),
+    "offer_measure": When(
+        "loses",
+        "Measure {ids:list}: were they at {cell_v:.2f} V per cell as their class is: {wins:and} met, {loses:and} lost.",
+        "Measure {ids:list}: were they at {cell_v:.2f} V per cell as their class is: {wins:and} met.",
+    ),
+    "offer_channel": When(
+        "loses",
+        "One channel more on {charger}: {wins:and} met, {loses:and} lost.",
+        "One channel more on {charger}: {wins:and} met.",
+    ),
+    "offer_charger": When(
+        "loses",
+        "A second {charger}, fed by itself: {wins:and} met, {loses:and} lost.",
+        "A second {charger}, fed by itself: {wins:and} met.",
+    ),
+    "offer_board": When(
+        "loses",
+        "One more board of {ports} ports: {wins:and} met, {loses:and} lost.",
+        "One more board of {ports} ports: {wins:and} met.",
+    ),
+    "offer_supply": When(
+        "loses",
+        "A supply of twice the watts: {wins:and} met, {loses:and} lost.",
+        "A supply of twice the watts: {wins:and} met.",
+    ),
+    "offer_energy": When(
+        "loses",
+        "{wh:.0f} Wh more in {source}: {wins:and} met, {loses:and} lost.",
+        "{wh:.0f} Wh more in {source}: {wins:and} met.",
+    ),
     # a part more, by itself
     "part_channel": "One channel more on {charger}",
     "part_charger": "A second {charger}, fed by itself",
     "part_board": "One more board of {ports} ports",
     "part_supply": "A supply of twice the watts",
-    "part_energy": lambda n: f"{n['wh']:.0f} Wh more in {n['source']}",
+    "part_energy": "{wh:.0f} Wh more in {source}",
     "no_heat_needs_it": "No heat needs it today.",
     "waits_return": "Starts when its packs are back and have rested, at {until_min}.",
     "waits_flight": "Starts when you are back from the heat, at {until_min}.",
@@ -164,10 +258,10 @@ PLAN_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "fix_done": "Measure {id} before it goes on a board again.",
     "not_wanted": "Not asked for: {count} of its class are.",
     "storage_no_energy": "The source has too little left for it: {need_wh:.0f} Wh.",
-    "no_energy": lambda n: (
-        f"{n['source']} has too little left: it takes {n['need_wh']:.0f} Wh, {n['lack_wh']:.0f} more than there is."
-        if n["source"]
-        else "No channel was free for it."
+    "no_energy": When(
+        "source",
+        "{source} has too little left: it takes {need_wh:.0f} Wh, {lack_wh:.0f} more than there is.",
+        "No channel was free for it.",
     ),
     "no_channel_because": "No channel of the kit can charge it. {why}",
     "fix_no_channel_because": "Add a channel that takes its cells, or a source with the right volts.",

@@ -1,39 +1,24 @@
 """What was understood of a typed line, and what is asked about it. "label: value" is shown as a chip."""
 
-from collections.abc import Callable
+from iterum.core.say import figure, plain, write_as
+from iterum.wording.choosing import Many, Template, When
 
-from iterum.wording.figures import Numbers, plain
+write_as("row", lambda values: " ".join(figure(value, "g") for value in values))
+write_as("figures", lambda values: ", ".join(figure(value, "g") for value in values))
+write_as(
+    "rating",
+    lambda parts: " · ".join(f"{plain(value)} {unit}" for value, unit in zip(parts, "VAW", strict=True) if value),
+)
 
-
-def _watts_amps(numbers: Numbers) -> str:
-    parts = []
-    if numbers.get("volts"):
-        parts.append(f"{plain(numbers['volts'])} V")
-    if numbers.get("current_a"):
-        parts.append(f"{plain(numbers['current_a'])} A")
-    if numbers.get("power_w"):
-        parts.append(f"{plain(numbers['power_w'])} W")
-    return " · ".join(parts)
-
-
-def _range(low: float, high: float, unit: str) -> str:
-    return f"{low:g} to {high:g} {unit}" if low != high else f"{high:g} {unit}"
-
-
-def _usable(numbers: Numbers) -> str:
-    part = f"{numbers['part'] * 100:.0f} % of a {numbers['chemistry']} source"
-    return f"usable: {part}" if numbers["usable_wh"] is None else f"usable: {numbers['usable_wh']:.0f} Wh, {part}"
-
-
-READING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
+READING_SENTENCES: dict[str, Template] = {
     # a pack
     "means_chemistry": "chemistry: {chemistry}",
-    "means_cells": lambda n: f"cells: {n['cells']}S" + (f" · {n['nominal_v']:.1f} V" if n["nominal_v"] else ""),
+    "means_cells": When("nominal_v", "cells: {cells}S · {nominal_v:.1f} V", "cells: {cells}S"),
     "means_capacity": "capacity: {capacity_mah:g} mAh",
     "means_charge_c": "charge, at most: {rate_c:g}C = {current_a:.1f} A",
     "means_no_charge_c": "charge, at most: 1C = {current_a:.1f} A, because the label gives no charge rate",
     "means_discharge_c": "discharge: {rate_c:g}C = {current_a:.0f} A",
-    "means_resistance": lambda n: "resistance: " + " ".join(f"{value:g}" for value in n["values"]) + " mΩ a cell",
+    "means_resistance": "resistance: {values:row} mΩ a cell",
     "means_connector": "plug: {connector}",
     "means_count": "how many: {count} alike",
     "means_together": "together: {energy_wh:.0f} Wh when full, at most {all_a:.1f} A on one board",
@@ -42,15 +27,19 @@ READING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "means_no_use": "{what}: {text}, not needed",
     # a charger
     "means_channels": "channels: {channels}",
-    "means_charger_cells": lambda n: f"cells: {_range(n['low'], n['high'], 'in series')}",
+    "means_charger_cells": When(
+        lambda n: n["low"] != n["high"],
+        "cells: {low:g} to {high:g} in series",
+        "cells: {high:g} in series",
+    ),
     "means_cells_assumed": "cells: up to {cells}, because the label does not say",
     "means_cells_smaller": "cells: up to {cells}, the smaller figure",
     "means_nickel_cells": "nickel cells: {low:g} to {high:g}, not used: the lithium cells are the limit",
-    "means_charger_amps": lambda n: (
-        f"amps: {plain(n['low_a'])} to {plain(n['high_a'])} A" if n["low_a"] else f"amps: up to {plain(n['high_a'])} A"
-    ),
-    "means_fixed": lambda n: (
-        "amps cannot be set: " + (f"{plain(n['current_a'])} A always flow" if n["current_a"] else "they always flow")
+    "means_charger_amps": When("low_a", "amps: {low_a:plain} to {high_a:plain} A", "amps: up to {high_a:plain} A"),
+    "means_fixed": When(
+        "current_a",
+        "amps cannot be set: {current_a:plain} A always flow",
+        "amps cannot be set: they always flow",
     ),
     "means_channel_watts": "a channel: {power_w:g} W = {current_a:.1f} A into {cells}S at {volts:.1f} V",
     "means_watts_by_amps": "a channel: {power_w:g} W, from its {current_a:g} A and {cells} cells",
@@ -59,43 +48,53 @@ READING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "means_watts_at": "at {volts:g} V input: {power_w:g} W",
     "means_half_watts": "below {volts:g} V input: {power_w:g} W, half until you know better",
     "means_input": "input: {low_v:g} to {high_v:g} V",
-    "means_ac_input": lambda n: f"mains input: {_range(n['low_v'], n['high_v'], 'V')}",
+    "means_ac_input": When(
+        lambda n: n["low_v"] != n["high_v"],
+        "mains input: {low_v:g} to {high_v:g} V",
+        "mains input: {high_v:g} V",
+    ),
     "means_input_amps": "input, at most: {current_a:g} A",
-    "means_discharge": lambda n: f"discharge: {_watts_amps(n)}",
+    "means_discharge": "discharge: {rating:rating}",
     "means_step": "steps: {step_a:g} A",
     # a supply
     "means_output_v": "output: {volts:g} V",
     "means_inverter_input": "inverter input: {volts:g} V",
-    "means_volts_highest": lambda n: (
-        f"output volts: {n['output_v']:g} V, the highest of {', '.join(f'{v:g}' for v in n['all_v'])}"
-    ),
-    "means_supply_watts": lambda n: f"gives: {_watts_amps(n)}",
+    "means_volts_highest": "output volts: {output_v:g} V, the highest of {all_v:figures}",
+    "means_supply_watts": "gives: {rating:rating}",
     "means_watts_smaller": "gives: {power_w:g} W, the smaller of its watts and volts × amps",
     "means_small_adapter": "small wall adapter: counts with half, {power_w:g} W",
-    "means_efficiency": lambda n: f"efficiency: {n['part'] * 100:.0f} %",
+    "means_efficiency": "efficiency: {part:%}",
     # a source
     "means_mains": "source: mains, without a limit",
     "means_bank": "source: USB bank. It switches off when idle: plug it in last",
-    "means_bank_energy": lambda n: (
-        f"{n['capacity_mah']:.0f} mAh at its cells’ {n['cell_v']:.2f} V: {n['energy_wh'] + 0.01:.0f} Wh, {n['usable_wh']:.0f} usable"
-    ),
+    "means_bank_energy": "{capacity_mah:.0f} mAh at its cells’ {cell_v:.2f} V: {energy_wh:.0f} Wh, {usable_wh:.0f} usable",
     "means_energy": "energy: {energy_wh:.0f} Wh, {usable_wh:.0f} usable",
     "means_battery_energy": "{ah:g} Ah at {volts:g} V: {energy_wh:.0f} Wh",
-    "means_usable": _usable,
-    "means_half_until_told": lambda n: (
-        "usable: half" + (f", {n['usable_wh']:.0f} Wh" if n["usable_wh"] else "") + ", until its kind is known"
+    "means_usable": When(
+        lambda n: n["usable_wh"] is None,
+        "usable: {part:%} of a {chemistry} source",
+        "usable: {usable_wh:.0f} Wh, {part:%} of a {chemistry} source",
+    ),
+    "means_half_until_told": When(
+        "usable_wh",
+        "usable: half, {usable_wh:.0f} Wh, until its kind is known",
+        "usable: half, until its kind is known",
     ),
     "means_source_cells": "cells: {cells}S · {voltage_v:.1f} V",
     "means_volts_assumed": "volts: {voltage_v:g} V, as usual",
     "means_series": "in series: {count} make {voltage_v:g} V",
     "means_in_parallel": "in parallel: {count}",
-    "means_gives": lambda n: f"gives: {_watts_amps(n)}",
+    "means_gives": "gives: {rating:rating}",
     "means_cranking": "{current_a:g} A: cranking amps, no limit for charging",
     "means_generator": "source: generator, no watt-hours to count",
     "means_no_budget": "energy: not known. Plans go without a budget",
     # a board
-    "means_ports": "ports: {ports}, so many packs at once",
-    "means_board_cells": lambda n: f"cells: {_range(n['low'], n['high'], 'in series')}",
+    "means_ports": "ports: {ports} packs at once",
+    "means_board_cells": When(
+        lambda n: n["low"] != n["high"],
+        "cells: {low:g} to {high:g} in series",
+        "cells: {high:g} in series",
+    ),
     "means_max_current_a": "amps: up to {current_a:g} A in all",
     "means_port_fuse_a": "fuse of each port: {current_a:g} A",
     "means_fuse_a": "one fuse: {current_a:g} A",
@@ -104,26 +103,30 @@ READING_SENTENCES: dict[str, str | Callable[[Numbers], str]] = {
     "ask_cells": "How many cells in series? Count the pins of the balance plug, less one.",
     "ask_capacity": "What is the capacity in mAh?",
     "ask_thousands": "Is “{text}” one figure, or a number of packs?",
-    "ask_volts": lambda n: (
-        f"{n['volts']:g} V does not fit a "
-        + " ".join(part for part in (f"{n['cells']}S" if n["cells"] else "", n["chemistry"] or "") if part)
-        + " label. Which pack is it?"
-        if n["cells"] or n["chemistry"]
-        else f"{n['volts']:g} V fits more than one pack. Which is it?"
+    "ask_volts": When(
+        "cells",
+        When(
+            "chemistry",
+            "{volts:g} V does not fit a {cells}S {chemistry} label. Which pack is it?",
+            "{volts:g} V does not fit a {cells}S label. Which pack is it?",
+        ),
+        When(
+            "chemistry",
+            "{volts:g} V does not fit a {chemistry} label. Which pack is it?",
+            "{volts:g} V fits more than one pack. Which is it?",
+        ),
     ),
     "ask_amps": "What do {amps_a:g} A mean?",
     "ask_rate": "{rate_c:g}C: charge or discharge?",
     "ask_charge_which": "The label gives more than one charge rate. Which is the most it allows?",
     "ask_charge_rate": "{rate_c:g}C would be {current_a:.1f} A. That is nearly always the discharge rate. Is it the charge rate?",
     "ask_energy": "{wh:g} Wh does not fit: its volts and mAh make {own_wh:.1f} Wh. Check the label.",
-    "ask_damage": lambda n: f"“{n['word']}”: is {'the pack' if n['count'] == 1 else 'one of them'} damaged?",
+    "ask_damage": Many("count", "“{word}”: is the pack damaged?", "“{word}”: is one of them damaged?"),
     "ask_charger_amps": "How many amps does a channel give at most?",
     "ask_charger_watts": "How many watts does a channel give at most?",
     "ask_watts": "Which watts are those of one channel?",
     "ask_watts_fall": "{low_w:g} W at {low_v:g} V but only {high_w:g} W at {high_v:g} V: is that right?",
-    "ask_fixed": lambda n: (
-        "Can its amps be set?" if not n["current_a"] else f"Can its {plain(n['current_a'])} A be set lower?"
-    ),
+    "ask_fixed": When("current_a", "Can its {current_a:plain} A be set lower?", "Can its amps be set?"),
     "ask_supply_watts": "How many watts, or volts and amps, does it give?",
     "ask_source_watts": "How many watts may it give?",
     "ask_source_volts": "At how many volts? {ah:g} Ah alone is no energy.",

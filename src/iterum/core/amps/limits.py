@@ -245,9 +245,7 @@ def limits_of(
     return (
         *_pack_limits(packs, rules, wanted_a),
         *_board_limits(packs, setup.board),
-        Limit(
-            CHANNEL_CURRENT, setup.channel.max_current_a, reason("limit_channel_current", channel=setup.channel.id)
-        ),
+        Limit(CHANNEL_CURRENT, setup.channel.max_current_a, reason("limit_channel_current", channel=setup.channel.id)),
         *_power_limits(setup, _divisor_v(packs, rules), full_v, wanted_a is not None),
     )
 

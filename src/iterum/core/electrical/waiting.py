@@ -195,9 +195,7 @@ def start_of(packs: Sequence[Pack], waited: Waits) -> Start:
     """How packs stand after their waits. packs : in the order of plugging in. waited : what `waits` told of them."""
     hand_s = HAND_S if waited.evened_s > 0 else 0.0
     between_s = [max(wait_s, hand_s) for wait_s in waited.between_s]
-    return Start(
-        tuple(pack.id for pack in packs), waited.start, (*between_s, waited.evened_s), waited.all_min
-    )
+    return Start(tuple(pack.id for pack in packs), waited.start, (*between_s, waited.evened_s), waited.all_min)
 
 
 def waits(packs: Sequence[Pack], port: Port, rules: HouseRules, rate_c: float) -> Waits:

@@ -1,4 +1,4 @@
-"""Covering packs with the fewest groups: a minimum clique cover with a limit on size, narrowest first.
+"""Covering packs with the fewest groups: a minimum clique cover with a limit on size, bottleneck first.
 
 In one dimension (volts only) the best groups are runs of neighbours, and a greedy walk from the bottom is
 optimal. Cells and capacities add dimensions, in which the task is NP-hard; the packs of one evening are few,

@@ -7,6 +7,7 @@ from enum import StrEnum
 from iterum.core.planning.problem import Problem
 from iterum.core.planning.schedule import Schedule
 from iterum.core.quantities import at_most
+from iterum.core.say import Words
 from iterum.core.things.pilots import TableRule
 from iterum.core.things.session import Wish
 
@@ -26,10 +27,10 @@ class Prefer(StrEnum):
 
 
 PREFERENCES = {
-    Prefer.SOONEST: "All full soonest",
-    Prefer.GENTLEST: "Gentlest on the packs",
-    Prefer.FEWEST_VISITS: "Fewest visits to the bench",
-    Prefer.STEADIEST: "Surest to meet the heats",
+    Prefer.SOONEST: Words("All full soonest"),
+    Prefer.GENTLEST: Words("Gentlest on the packs"),
+    Prefer.FEWEST_VISITS: Words("Fewest visits to the bench"),
+    Prefer.STEADIEST: Words("Surest to meet the heats"),
 }
 
 

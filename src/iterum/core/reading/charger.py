@@ -6,6 +6,7 @@ from itertools import pairwise
 from iterum.core.reading.tokens import NUMBER_WORDS, Kind
 from iterum.core.reading.told import Choice, Line, Told
 from iterum.core.reading.words import CHEMISTRY_WORDS
+from iterum.core.say import say
 from iterum.core.things.chemistry import MAX_CELLS
 
 MOST_CHANNELS = 16
@@ -63,8 +64,8 @@ def read_charger(text: str) -> Told:
         channel["fixed_current"] = True
         line.mean("means_fixed", *fixed, current_a=high_a)
     elif small and low_a is None:
-        no = Choice("yes", "no, so many amps always flow", {"fixed_current": True})
-        line.ask("fixed", [no, Choice("no", "yes, it has a dial", {"fixed_current": False})], current_a=high_a)
+        no = Choice("yes", say("no, these amps always flow"), {"fixed_current": True})
+        line.ask("fixed", [no, Choice("no", say("yes, it has a dial"), {"fixed_current": False})], current_a=high_a)
     line.fields["channels"] = [dict(channel) for _ in range(channels)]
     if channels > 1:
         line.mean("means_channels", channels=channels)
@@ -140,7 +141,7 @@ def _tell_whole_watts(line: Line, watts: "Watts", channels: int) -> None:
         line.mean("means_half_watts", assumed=True, volts=points[0][0], power_w=points[0][1] / 2)
     for (low_v, low_w), (high_v, high_w) in pairwise(points):
         if high_w < low_w:  # read off the wrong way round, most likely
-            yes = Choice("as read", "yes, as the label says")
+            yes = Choice("as read", say("yes, as the label says"))
             line.ask("watts_fall", [yes], low_v=low_v, low_w=low_w, high_v=high_v, high_w=high_w)
 
 

@@ -7,6 +7,7 @@ from itertools import product
 from iterum.core.reading.tokens import Kind
 from iterum.core.reading.told import Choice, Line, Told
 from iterum.core.reading.words import MOST_ALIKE, chemistry_in, count_in, damage_in
+from iterum.core.say import say
 from iterum.core.things.chemistry import CHEMISTRIES, MAX_CELLS
 
 LABEL_V = {"li-ion": (3.6, 3.7), "life": (3.2, 3.3), "lihv": (3.8, 3.85)}
@@ -135,7 +136,11 @@ def _capacity(line: Line) -> float | None:
         packs, each = parted
         whole = packs * 1000 + each
         one = Choice(f"{whole:g}", f"{whole:g} mAh", {"capacity_mah": float(whole)})
-        many = Choice(f"{each:g}", f"{packs} of {each:g} mAh", {"capacity_mah": float(each), "count": packs})
+        many = Choice(
+            f"{each:g}",
+            say("{packs} of {each:g} mAh", packs=packs, each=each),
+            {"capacity_mah": float(each), "count": packs},
+        )
         line.ask("thousands", [one, many], at=[place], text=line.tokens[place].text)
         return None
     if not LEAST_MAH <= mah <= MOST_MAH:
@@ -306,8 +311,12 @@ def _currents(line: Line, capacity_mah: float) -> None:
         line.ask(
             "rate",
             [
-                Choice("discharge", f"discharge {value:g}C", {"discharge_c": value}),
-                *([Choice("charge", f"charge {value:g}C", {"max_charge_c": value})] if value <= 20 else []),
+                Choice("discharge", say("discharge {value:g}C", value=value), {"discharge_c": value}),
+                *(
+                    [Choice("charge", say("charge {value:g}C", value=value), {"max_charge_c": value})]
+                    if value <= 20
+                    else []
+                ),
                 Choice("out", "leave it out"),
             ],
             at=[doubt],
@@ -318,9 +327,9 @@ def _currents(line: Line, capacity_mah: float) -> None:
         line.ask(
             "charge_rate",
             [
-                Choice("discharge", f"it is the discharge C: {value:g}C", {"discharge_c": value}),
+                Choice("discharge", say("it is the discharge C: {value:g}C", value=value), {"discharge_c": value}),
                 *(
-                    [Choice("charge", f"the label says charge {value:g}C", {"max_charge_c": value})]
+                    [Choice("charge", say("the label says charge {value:g}C", value=value), {"max_charge_c": value})]
                     if value <= 20
                     else []
                 ),
@@ -409,7 +418,9 @@ def _energy(line: Line, chemistry: str | None, cells: int | None, capacity_mah: 
         if chemistry in CHEMISTRIES and cells and capacity_mah:
             own_wh = CHEMISTRIES[chemistry].nominal_v * cells * capacity_mah / 1000
             if abs(wh - own_wh) > 0.1 * own_wh:
-                line.ask("energy", [Choice("label", "the mAh and cells are right")], at=[place], wh=wh, own_wh=own_wh)
+                line.ask(
+                    "energy", [Choice("label", say("the mAh and cells are right"))], at=[place], wh=wh, own_wh=own_wh
+                )
                 continue
         line.mean("means_energy_agrees", place, wh=wh)
 

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from iterum.core.reading.tokens import Kind
 from iterum.core.reading.told import Choice, Line, Told
 from iterum.core.reading.words import chemistry_in, count_in
+from iterum.core.say import say
 from iterum.core.things.chemistry import CHEMISTRIES
 from iterum.core.things.kit import USABLE_PARTS
 
@@ -282,10 +283,10 @@ def _joined(line: Line, battery: Battery, series: bool, parallel: bool) -> None:
     elif parallel or volts is None:
         line.mean("means_in_parallel", count=count)
     else:
-        in_series = Choice("series", f"in series: {volts * count:g} V", {"voltage_v": volts * count})
+        in_series = Choice("series", say("in series: {volts:g} V", volts=volts * count), {"voltage_v": volts * count})
         line.ask(
             "joined_how",
-            [in_series, Choice("parallel", f"in parallel: {volts:g} V", {"voltage_v": volts})],
+            [in_series, Choice("parallel", say("in parallel: {volts:g} V", volts=volts), {"voltage_v": volts})],
             count=count,
         )
         battery.volts = None
@@ -306,10 +307,10 @@ def _its_kind(line: Line, battery: Battery) -> None:
         line.fields["usable_fraction"] = LITHIUM_PART
         line.mean("means_usable", part=LITHIUM_PART, usable_wh=_part(battery, LITHIUM_PART), chemistry="lithium")
     elif battery.ah is not None:
-        lead = Choice("pb", "lead: half of it", {"chemistry": "pb"})
+        lead = Choice("pb", say("lead: half of it"), {"chemistry": "pb"})
         life = Choice("life", "LiFe: 80 %", {"chemistry": "life"})
         line.ask(
-            "source_kind", [lead, life, Choice("li-ion", "other lithium: 80 %", {"usable_fraction": LITHIUM_PART})]
+            "source_kind", [lead, life, Choice("li-ion", say("other lithium: 80 %"), {"usable_fraction": LITHIUM_PART})]
         )
         line.mean("means_half_until_told", assumed=True, usable_wh=_part(battery, LEAD_PART))
     elif battery.all_wh is not None:

@@ -6,6 +6,7 @@ from functools import partial
 from typing import Any
 
 from iterum.core.reading.numbers import figure_of
+from iterum.core.say import Words, say
 
 OUT = "out"
 """What a pilot says of a column that shall be left out; nothing is said of one as long as nobody knows it."""
@@ -16,9 +17,9 @@ READING_MEANINGS = {
     "at_s": "seconds since the start",
     "pack_v": "pack volts",
     "current_a": "amps",
-    "charge_mah": "mAh in",
-    "cell_v": "cells, V",
-    "temperature_c": "temperature, °C",
+    "charge_mah": Words("mAh in"),
+    "cell_v": Words("cells, V"),
+    "temperature_c": Words("temperature, °C"),
     "input_v": "input volts",
 }
 
@@ -72,9 +73,9 @@ def number(text: str, unit: str = "") -> float:
     """
     value = figure_of(text, unit)
     if value is None:
-        raise ValueError(f"{text!r} is no number")
+        raise ValueError(say("{value} is no number", value=repr(text)))
     if not -1e6 < value < 1e6:
-        raise ValueError(f"{text!r} is no figure of a charge")
+        raise ValueError(say("{value} is no figure of a charge", value=repr(text)))
     return value
 
 

@@ -14,6 +14,7 @@ from iterum.core.permit.facts import Act
 from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import at_most, ceil_to_step, difference, floor_to_step
 from iterum.core.reasons import Reason, Unsafe, each_once, reason
+from iterum.core.say import Words, kept
 from iterum.core.season.outlook import Expected
 from iterum.core.sizing.dial import (
     DISCHARGE_CUTOFF_V,
@@ -41,7 +42,11 @@ BALANCE_A = 0.3
 BALANCED_V = 0.01
 """Cells no further apart than this are even: a checker shows no less."""
 _ACTS = {Kind.EVEN_OUT: Act.JOIN, Kind.BALANCE: Act.BALANCE, Kind.DOWN: Act.DISCHARGE}
-MODES = {Kind.EVEN_OUT: "on the board, connected to nothing", Kind.BALANCE: "balance only", Kind.DOWN: "discharge"}
+MODES = {
+    Kind.EVEN_OUT: Words("on the board, connected to nothing"),
+    Kind.BALANCE: "balance only",
+    Kind.DOWN: "discharge",
+}
 
 
 @dataclass(frozen=True)
@@ -63,7 +68,7 @@ class Upkeep:
 
     @property
     def current_a(self) -> float:
-        """Amps to dial; 0 where nothing is."""
+        """Amps to set; 0 where nothing is."""
         return self.card.current_a
 
     @property
@@ -292,7 +297,7 @@ def _card(
         pack_v=round(sum(volts) / len(volts), 3),
         pack_tolerance_v=round(cells * READ_BACK_TOLERANCE_V, 3),
         full_pack_v=None,
-        end_action="stop and sound",
+        end_action=kept("stop and sound"),
         stop_mah=ceil_to_step(move_mah * TIMER_FACTOR, 1) if kind is Kind.DOWN else None,
         balance_min=0.0,
     )

@@ -22,6 +22,7 @@ from iterum.core.electrical.joining import Joining
 from iterum.core.permit.permit import permit_of
 from iterum.core.quantities import at_most, ceil_to_step
 from iterum.core.reasons import Reason, reason
+from iterum.core.say import kept
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import Balance, HouseRules, SizeAt
 from iterum.core.things.setup import Setup, least_power_w, total_ah
@@ -40,7 +41,7 @@ READ_BACK_TOLERANCE_V = 0.04
 FAST_RATE_C = 2.0
 """Above this only if the label says so, and not daily."""
 NICKEL_DROP_MV = (5.0, 10.0)
-"""The drop in mV a cell at which a charger ends it. Common practice, no source."""
+"""The drop in mV per cell at which a charger ends it. Common practice, no source."""
 
 
 @dataclass(frozen=True)
@@ -57,7 +58,7 @@ class DialCard:
     """What to set on the charger, and what it must show before anyone confirms.
 
     end_v, full_pack_v, storage_v, discharge_cutoff_v : None for a chemistry that ends by a drop in volts. drop_mv :
-    that drop, mV a cell, at least and at most. stop_mah : mAh at which it must stop whatever else; None where volts
+    that drop, mV per cell, at least and at most. stop_mah : mAh at which it must stop whatever else; None where volts
     end it.
     memory : number of the charger's memory that holds these settings; None without one.
     wait_min : all waits while the packs are plugged in and even out, last_wait_min : the last of them, between the last
@@ -120,15 +121,15 @@ def minutes_at(packs: Sequence[Pack], current_a: float, setup: Setup, rules: Hou
 def _mode(packs: Sequence[Pack], rules: HouseRules) -> str:
     first = packs[0]
     if not first.chemistry.joins:
-        return "ends by a drop in volts"
+        return kept("ends by a drop in volts")
     if first.cells == 1:
-        return "one cell, nothing to balance"
+        return kept("one cell, nothing to balance")
     if rules.balance is not Balance.EVERY_CHARGE and balance_due(packs):
-        return f"balance: the fifth charge since {'it' if len(packs) == 1 else 'one of them'} was balanced"
+        return kept("balance: the fifth charge since the last balancing")
     if balance_allowance_min(packs, rules):
-        return "balance"
+        return kept("balance")
     before = max(pack.since_balance for pack in packs)
-    return f"plain charge, number {before + 1} since it was balanced; every fifth is"
+    return kept("plain charge, number {before} since it was balanced; every fifth is", before=before + 1)
 
 
 def memory_of(packs: Sequence[Pack]) -> int | None:
@@ -168,7 +169,7 @@ def dial_card(
         pack_v=round(sum(volts) / len(volts), 3),
         pack_tolerance_v=round(cells * READ_BACK_TOLERANCE_V, 3),
         full_pack_v=round(cells * end_v, 3) if end_v is not None else None,
-        end_action="stop and sound",
+        end_action=kept("stop and sound"),
         memory=memory_of(packs),
         drop_mv=None if by_volts else NICKEL_DROP_MV,
         stop_mah=stop_mah,

@@ -48,7 +48,7 @@ class Choice:
         Le(MOST_OWN_C),
         Says("My own decision", "C", help="More than 1C for LiPo packs without a charge C on the label."),
     ] = None
-    current_a: Annotated[float | None, Gt(0), Le(200), Says("Amps to dial", "A")] = None
+    current_a: Annotated[float | None, Gt(0), Le(200), Says("Amps to set", "A")] = None
     end_v: Annotated[
         float | None, Ge(2.0), Le(4.35), Says("Ends at", "V", help="Volts per cell. Empty: the house rule's.")
     ] = None

@@ -270,9 +270,9 @@ class Source(Checked):
         Le(1),
         Says("Part of it that may be taken", help="Empty: 0.8 of a lithium source, 0.5 of lead, else all."),
     ] = None
-    taken_wh: Annotated[
-        float, Ge(0), Le(1000000), Says("Taken from it since it was filled", "Wh"), Kept.ELSEWHERE
-    ] = 0.0
+    taken_wh: Annotated[float, Ge(0), Le(1000000), Says("Taken from it since it was filled", "Wh"), Kept.ELSEWHERE] = (
+        0.0
+    )
     quiet_hours: Annotated[
         tuple[
             tuple[

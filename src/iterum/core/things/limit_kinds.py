@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from enum import Enum, StrEnum, auto
 
+from iterum.core.say import Words
+
 
 class Stage(StrEnum):
     """Parts of the chain, from what feeds it to the packs, as the picture of it names them."""
@@ -69,23 +71,23 @@ class LimitKind:
         return self.wished or self.rests in (Rests.PACK, Rests.PORT)
 
 
-WANTED_RATE = LimitKind("wanted_rate", "the rate you want", Stage.PACKS, Rests.PACK, wished=True)
-PACK_CHARGE_C = LimitKind("pack_charge_c", "the packs' charge C", Stage.PACKS, Rests.PACK)
-WEAK_PACK = LimitKind("weak_pack", "a weak pack", Stage.PACKS, Rests.PACK)
-BOARD_CURRENT = LimitKind("board_current", "the board", Stage.BOARD, Rests.HUNG, Way.BOTH)
-BOARD_FUSE = LimitKind("board_fuse", "the board's fuse", Stage.BOARD, Rests.HUNG, Way.BOTH)
-PORT_FUSE = LimitKind("port_fuse", "a port fuse", Stage.BOARD, Rests.PORT, Way.BOTH)
-ADAPTER_CURRENT = LimitKind("adapter_current", "an adapter", Stage.BOARD, Rests.PORT, Way.BOTH)
-CHANNEL_CURRENT = LimitKind("channel_current", "the channel's amps", Stage.CHANNEL, Rests.PLACE)
-CHANNEL_POWER = LimitKind("channel_power", "the channel's watts", Stage.CHANNEL, Rests.WATTS)
-CHARGER_POWER = LimitKind("charger_power", "the charger's watts", Stage.CHARGER, Rests.WATTS)
-CHARGER_INPUT = LimitKind("charger_input", "the charger's input", Stage.CHARGER, Rests.WATTS)
-SUPPLY_POWER = LimitKind("supply_power", "the supply", Stage.SUPPLY, Rests.FED_WATTS)
-SOURCE_POWER = LimitKind("source_power", "the source", Stage.SOURCE, Rests.FED_WATTS)
-SOURCE_ENERGY = LimitKind("source_energy", "what the source still holds", Stage.SOURCE, Rests.ENERGY)
-DOWN_CURRENT = LimitKind("down_current", "the channel's discharge amps", Stage.CHANNEL, Rests.PLACE, Way.OUT)
-DOWN_RATE = LimitKind("down_rate", "what the packs may give", Stage.PACKS, Rests.PACK, Way.OUT)
-DOWN_POWER = LimitKind("down_power", "the channel's discharge watts", Stage.CHANNEL, Rests.WATTS, Way.OUT)
+WANTED_RATE = LimitKind("wanted_rate", Words("rate you want"), Stage.PACKS, Rests.PACK, wished=True)
+PACK_CHARGE_C = LimitKind("pack_charge_c", Words("packs' charge C"), Stage.PACKS, Rests.PACK)
+WEAK_PACK = LimitKind("weak_pack", Words("a weak pack"), Stage.PACKS, Rests.PACK)
+BOARD_CURRENT = LimitKind("board_current", Words("board"), Stage.BOARD, Rests.HUNG, Way.BOTH)
+BOARD_FUSE = LimitKind("board_fuse", Words("board's fuse"), Stage.BOARD, Rests.HUNG, Way.BOTH)
+PORT_FUSE = LimitKind("port_fuse", Words("a port fuse"), Stage.BOARD, Rests.PORT, Way.BOTH)
+ADAPTER_CURRENT = LimitKind("adapter_current", Words("an adapter"), Stage.BOARD, Rests.PORT, Way.BOTH)
+CHANNEL_CURRENT = LimitKind("channel_current", Words("channel's amps"), Stage.CHANNEL, Rests.PLACE)
+CHANNEL_POWER = LimitKind("channel_power", Words("channel's watts"), Stage.CHANNEL, Rests.WATTS)
+CHARGER_POWER = LimitKind("charger_power", Words("charger's watts"), Stage.CHARGER, Rests.WATTS)
+CHARGER_INPUT = LimitKind("charger_input", Words("charger's input"), Stage.CHARGER, Rests.WATTS)
+SUPPLY_POWER = LimitKind("supply_power", Words("supply"), Stage.SUPPLY, Rests.FED_WATTS)
+SOURCE_POWER = LimitKind("source_power", Words("source"), Stage.SOURCE, Rests.FED_WATTS)
+SOURCE_ENERGY = LimitKind("source_energy", Words("what the source still holds"), Stage.SOURCE, Rests.ENERGY)
+DOWN_CURRENT = LimitKind("down_current", Words("channel's discharge amps"), Stage.CHANNEL, Rests.PLACE, Way.OUT)
+DOWN_RATE = LimitKind("down_rate", Words("what the packs may give"), Stage.PACKS, Rests.PACK, Way.OUT)
+DOWN_POWER = LimitKind("down_power", Words("channel's discharge watts"), Stage.CHANNEL, Rests.WATTS, Way.OUT)
 
 KINDS: dict[str, LimitKind] = {kind.name: kind for kind in list(globals().values()) if isinstance(kind, LimitKind)}
 """Each kind of limit by its name."""
@@ -93,5 +95,3 @@ KINDS: dict[str, LimitKind] = {kind.name: kind for kind in list(globals().values
 
 def _kind(name: str) -> LimitKind:
     return KINDS[name]
-
-

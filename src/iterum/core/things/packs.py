@@ -9,6 +9,7 @@ from typing import Annotated
 from annotated_types import Ge, Gt, Le, Len
 
 from iterum.core.fields import Checked, Fault, Kept, Name, Named, Note, Says, Tag
+from iterum.core.say import say
 from iterum.core.things.chemistry import CHEMISTRIES, MAX_CELLS, Chemistry
 from iterum.core.things.curve import (
     Curve,
@@ -172,7 +173,16 @@ class Pack(Checked):
         """A chemistry that nobody knows."""
         if self.chemistry_name in CHEMISTRIES:
             return ()
-        return (Fault("chemistry", f"{self.chemistry_name} is not known: one of {', '.join(CHEMISTRIES)}"),)
+        return (
+            Fault(
+                "chemistry",
+                say(
+                    "{chemistry_name} is not known: one of {chemistries:list}",
+                    chemistry_name=self.chemistry_name,
+                    chemistries=CHEMISTRIES,
+                ),
+            ),
+        )
 
     @property
     def chemistry(self) -> Chemistry:
@@ -219,7 +229,7 @@ class Pack(Checked):
         where volts tell no single figure. Raises ValueError without a reading, and where volts do not tell at all."""
         table, soc, cell_v = self.table, self.soc, self.cell_v
         if table is None or soc is None or cell_v is None:
-            raise ValueError(f"{self.id} has no reading, or its volts do not tell its charge")
+            raise ValueError(say("{value} has no reading, or its volts do not tell its charge", value=self.id))
         return soc.middle if soc.value is None else soc_from_rest(table.cell_v, cell_v)
 
     @property

@@ -11,6 +11,7 @@ from typing import Annotated, Any
 from annotated_types import Ge, Gt, Le
 
 from iterum.core.fields import Checked, Says
+from iterum.core.say import Words, kept
 from iterum.core.things.chemistry import Chemistry
 from iterum.core.things.days import Days
 from iterum.core.things.pilots import TableRule
@@ -87,7 +88,7 @@ class HouseRules(Checked):
     setup_min: Annotated[float, Ge(0), Le(60), Says("Minutes to set a batch up", "min")] = 3.0
     join_peak_c: Annotated[float | None, Gt(0), Le(20), Says("Most C at any plug", "C")] = 5.0
     join_over_s: Annotated[float, Ge(0), Le(3600), Says("Seconds above its charge C", "s")] = 120.0
-    tail_fraction: Annotated[float, Gt(0), Le(0.9), Says("Done at this part of the amps dialled")] = 0.1
+    tail_fraction: Annotated[float, Gt(0), Le(0.9), Says("Done at this part of the amps set")] = 0.1
     join_order: Annotated[JoinOrder, Says("Order of leads")] = JoinOrder.SETTLE_THEN_BALANCE
     balance: Annotated[Balance, Says("Balance")] = Balance.EVERY_CHARGE
     table: Annotated[TableRule, Says("How the table is shared")] = TableRule.EQUAL_HEATS
@@ -125,6 +126,11 @@ class School:
     text: str
     settings: Mapping[str, object]
 
+    def __post_init__(self) -> None:
+        """Keep its words so that they are shown in the reader's language."""
+        object.__setattr__(self, "label", Words(self.label))
+        object.__setattr__(self, "text", Words(self.text))
+
 
 class Affects(Enum):
     """What becomes otherwise today where a rule is changed, so that it can be worked out and shown beside it."""
@@ -150,12 +156,21 @@ class Rule:
     schools: tuple[School, ...]
     why_default: str
 
+    def __post_init__(self) -> None:
+        """Keep its words so that they are shown in the reader's language."""
+        object.__setattr__(self, "question", Words(self.question))
+        object.__setattr__(self, "why_default", Words(self.why_default))
+
 
 def _pack_school(limit_v: float) -> School:
     return School(
         f"pack-{limit_v}",
-        f"{limit_v} V a pack",
-        f"Highest and lowest within {limit_v} V over the whole pack, however many cells it has.",
+        Words(kept("{limit_v} V per pack", limit_v=limit_v)),
+        Words(
+            kept(
+                "Highest and lowest within {limit_v} V over the whole pack, however many cells it has.", limit_v=limit_v
+            )
+        ),
         {"match_by": MatchBy.VOLTS_PER_PACK, "match_limit": limit_v},
     )
 
@@ -163,19 +178,19 @@ def _pack_school(limit_v: float) -> School:
 RULES: tuple[Rule, ...] = (
     Rule(
         "match",
-        "How close must packs be to share a board?",
+        Words("How close must packs be to share a board?"),
         Affects.GROUPS_AND_AMPS,
         (
             School(
                 "cell-0.1",
-                "0.10 V a cell",
-                "Highest and lowest within 0.10 V per cell: 0.40 V on a 4S.",
+                Words("0.10 V per cell"),
+                Words("Highest and lowest within 0.10 V per cell: 0.40 V on a 4S."),
                 {"match_by": MatchBy.VOLTS_PER_CELL, "match_limit": PER_CELL_LIMIT_V},
             ),
             School(
                 "cell-0.05",
-                "0.05 V a cell",
-                "Half the usual window: gentler when packs are joined, more groups.",
+                Words("0.05 V per cell"),
+                Words("Half the usual window: gentler when packs are joined, more groups."),
                 {"match_by": MatchBy.VOLTS_PER_CELL, "match_limit": 0.05},
             ),
             _pack_school(0.2),
@@ -183,254 +198,271 @@ RULES: tuple[Rule, ...] = (
             _pack_school(0.4),
             School(
                 "percent-5",
-                "5 percent of the highest",
-                "Lowest within 5 % of the highest. On a 4S that is 0.84 V when full and 0.76 V at storage: "
-                "too loose where the curve is flat.",
+                Words("5 percent of the highest"),
+                Words(
+                    "Lowest within 5 % of the highest. On a 4S that is 0.84 V when full and 0.76 V at storage: too "
+                    "loose where the curve is flat."
+                ),
                 {"match_by": MatchBy.PERCENT_OF_HIGHEST, "match_limit": 5.0},
             ),
         ),
-        "What drives current between joined packs is the difference per cell, so the same limit suits 2S and 6S.",
+        Words(
+            "What drives current between joined packs is the difference per cell, so the same limit suits 2S and 6S."
+        ),
     ),
     Rule(
         "joining",
-        "How much current may a pack see when it is plugged in?",
+        Words("How much current may a pack see when it is plugged in?"),
         Affects.JOINING,
         (
             School(
                 "join-5",
-                "5C, and 2 minutes over",
-                "At most 5C through any pack at any plug, and at most two minutes above its own charge C.",
+                Words("5C, and 2 minutes over"),
+                Words("At most 5C through any pack at any plug, and at most two minutes above its own charge C."),
                 {"join_peak_c": 5.0, "join_over_s": 120.0},
             ),
             School(
                 "join-2",
-                "2C, and half a minute over",
-                "For packs that are dear, old or warm: more groups, or evening out in pairs first.",
+                Words("2C, and half a minute over"),
+                Words("For packs that are dear, old or warm: more groups, or equalising in pairs first."),
                 {"join_peak_c": 2.0, "join_over_s": 30.0},
             ),
             School(
                 "join-volts",
-                "The rule on volts alone",
-                "As most pilots do it. The current is shown all the same.",
+                Words("The rule on volts alone"),
+                Words("As most pilots do it. The current is shown all the same."),
                 {"join_peak_c": None},
             ),
         ),
-        "One high-C pack 0.10 V per cell above ten others sees over 7C, and stays above 1C for minutes, inside every "
-        "rule on volts. 5C falls off within seconds and is less than any label lets a pack give; two minutes over its "
-        "charge C move a few hundredths of what a pack holds.",
+        Words(
+            "One high-C pack 0.10 V per cell above ten others sees over 7C, and stays above 1C for minutes, "
+            "inside every rule on volts. 5C falls off within seconds and is less than any label lets a pack give; "
+            "two minutes over its charge C move a few hundredths of what a pack holds."
+        ),
     ),
     Rule(
         "capacity",
-        "May packs of different capacity share a board?",
+        Words("May packs of different capacity share a board?"),
         Affects.GROUPS_AND_AMPS,
         (
             School(
                 "ratio-2",
-                "Largest at most twice the smallest",
-                "Current splits in proportion to capacity, so mixed sizes fill together; 500 with 5000 is unwise.",
+                Words("Largest at most twice the smallest"),
+                Words(
+                    "Current splits in proportion to capacity, so mixed sizes fill together; 500 with 5000 is unwise."
+                ),
                 {"max_capacity_ratio": 2.0, "max_packs": None},
             ),
             School(
                 "identical",
-                "Identical only",
-                "Only packs of one capacity join.",
+                Words("Identical only"),
+                Words("Only packs of one capacity join."),
                 {"max_capacity_ratio": 1.0, "max_packs": None},
             ),
             School(
                 "first-time",
-                "Identical, two at most",
-                "For the first time with a board: two identical packs, no more.",
+                Words("Identical, two at most"),
+                Words("For the first time with a board: two identical packs, no more."),
                 {"max_capacity_ratio": 1.0, "max_packs": FIRST_TIME_PACKS},
             ),
             School(
                 "any",
-                "Any sizes",
-                "The current splits in proportion whatever the sizes. Look twice at the smallest pack's share.",
+                Words("Any sizes"),
+                Words("The current splits in proportion whatever the sizes. Look twice at the smallest pack's share."),
                 {"max_capacity_ratio": None, "max_packs": None},
             ),
         ),
-        "Splitting in proportion holds well for like packs; a factor of two leaves room for packs that differ in age.",
+        Words(
+            "Splitting in proportion holds well for like packs; a "
+            "factor of two leaves room for packs that differ in age."
+        ),
     ),
     Rule(
         "rate",
-        "How fast?",
+        Words("How fast?"),
         Affects.GROUPS_AND_AMPS,
         (
             School(
                 "kind",
-                "The kind rate",
-                "1C, and 0.5C for round li-ion cells. Always allowed.",
+                Words("The gentle rate"),
+                Words("1C, and 0.5C for round li-ion cells. Always allowed."),
                 {"rate_c": None},
             ),
-            School("half", "0.5C", "When there is time.", {"rate_c": 0.5}),
-            School("one", "1C", "Kind to every LiPo; quick for round li-ion cells.", {"rate_c": 1.0}),
+            School("half", "0.5C", Words("When there is time."), {"rate_c": 0.5}),
+            School("one", "1C", Words("Gentle on every LiPo; quick for round li-ion cells."), {"rate_c": 1.0}),
             School(
                 "two",
                 "2C",
-                "Normal at the field; many see no loss of life from it. A pack whose label allows less still "
-                "limits its board.",
+                Words(
+                    "Normal at the field; many see no loss of life from it. A pack whose label allows less still "
+                    "limits its board."
+                ),
                 {"rate_c": 2.0},
             ),
             School(
                 "three",
                 "3C",
-                "About 20 minutes from empty. Only where the label says so, and not daily.",
+                Words("About 20 minutes from empty. Only where the label says so, and not daily."),
                 {"rate_c": 3.0},
             ),
         ),
-        "1C is allowed by every label and wears packs least for the time it takes.",
+        Words("1C is allowed by every label and wears packs least for the time it takes."),
     ),
     Rule(
         "size_at",
-        "Which volts are a charger's watts divided by?",
+        Words("Which volts are a charger's watts divided by?"),
         Affects.GROUPS_AND_AMPS,
         (
             School(
                 "full",
-                "Full volts",
-                "Watts divided by cells times full volts: the charger holds its amps to the end.",
+                Words("Full volts"),
+                Words("Watts divided by cells times full volts: the charger holds its amps to the end."),
                 {"size_at": SizeAt.FULL},
             ),
             School(
                 "nominal",
-                "Nominal volts",
-                "More amps on the dial; the charger itself backs off near the end. Supplies and sources are "
-                "still held to full volts: nothing backs off for them.",
+                Words("Nominal volts"),
+                Words(
+                    "More amps; the charger itself backs off near the end. Supplies and sources are still held to "
+                    "full volts: nothing backs off for them."
+                ),
                 {"size_at": SizeAt.NOMINAL},
             ),
             School(
                 "present",
-                "Present volts",
-                "Watts divided by what the packs read now: most amps at the start, backing off earliest.",
+                Words("Present volts"),
+                Words("Watts divided by what the packs read now: most amps at the start, backing off earliest."),
                 {"size_at": SizeAt.PRESENT},
             ),
         ),
-        "Amps that hold to the end are the ones a pilot can check against the charger's screen.",
+        Words("Amps that hold to the end are the ones a pilot can check against the charger's screen."),
     ),
     Rule(
         "li_ion_end",
-        "Where does a li-ion charge end?",
+        Words("Where does a li-ion charge end?"),
         Affects.GROUPS_AND_AMPS,
         (
-            School("li-4.2", "4.20 V a cell", "All of the label's capacity.", {"end_v": {}}),
+            School("li-4.2", Words("4.20 V per cell"), Words("All of the label's capacity."), {"end_v": {}}),
             School(
                 "li-4.1",
-                "4.10 V a cell",
-                "Gives up about 10 % of the mAh (about 13 % of the energy) for a longer life.",
+                Words("4.10 V per cell"),
+                Words("Gives up about 10 % of the mAh (about 13 % of the energy) for a longer life."),
                 {"end_v": {"li-ion": 4.10}},
             ),
         ),
-        "The label's own end volts; choose 4.10 where the last tenth is not needed.",
+        Words("The label's own end volts; choose 4.10 where the last tenth is not needed."),
     ),
     Rule(
         "storage",
-        "At which volts are packs put away?",
+        Words("At which volts are packs put away?"),
         Affects.STORAGE,
         (
             School(
                 "storage-3.83",
-                "3.83 V a cell",
-                "About 55 to 60 % in a LiPo; 3.85 for LiHV, 3.75 for li-ion, 3.30 for LiFe.",
+                Words("3.83 V per cell"),
+                Words("About 55 to 60 % in a LiPo; 3.85 for LiHV, 3.75 for li-ion, 3.30 for LiFe."),
                 {"storage_v": {}},
             ),
             School(
                 "storage-3.80",
-                "3.80 V a cell",
-                "A little lower: kinder over months, less to top up from.",
+                Words("3.80 V per cell"),
+                Words("A little lower: kinder over months, less to top up from."),
                 {"storage_v": {"lipo": 3.80, "lihv": 3.80}},
             ),
             School(
                 "storage-3.85",
-                "3.85 V a cell",
-                "What most chargers' own storage programs end at.",
+                Words("3.85 V per cell"),
+                Words("What most chargers' own storage programs end at."),
                 {"storage_v": {"lipo": 3.85, "lihv": 3.85}},
             ),
         ),
-        "The middle of what is practised; within 0.02 V of it nothing needs doing.",
+        Words("The middle of what is practised; within 0.02 V of it nothing needs doing."),
     ),
     Rule(
         "join_order",
-        "Main leads and balance leads: in what order?",
+        Words("Main leads and balance leads: in what order?"),
         Affects.CARD,
         (
             School(
                 "settle",
-                "Mains, settle, then balance",
-                "Main leads first; wait until the packs have evened out; then the thin balance leads.",
+                Words("Main leads, wait, then balance leads"),
+                Words("Main leads first; wait until the packs have equalised; then the thin balance leads."),
                 {"join_order": JoinOrder.SETTLE_THEN_BALANCE},
             ),
             School(
                 "balance-first",
-                "Balance first, then mains",
-                "Balance leads carry the evening-out current until the mains are in; they take about 2 A.",
+                Words("Balance leads first, then main leads"),
+                Words("Balance leads carry the equalising current until the main leads are in; they take about 2 A."),
                 {"join_order": JoinOrder.BALANCE_FIRST},
             ),
             School(
                 "at-once",
-                "Mains, then balance at once",
-                "No waiting. Fine when all packs are within 0.1 to 0.2 V over the pack.",
+                Words("Main leads, then balance leads at once"),
+                Words("No waiting. Fine when all packs are within 0.1 to 0.2 V over the pack."),
                 {"join_order": JoinOrder.BALANCE_AT_ONCE},
             ),
         ),
-        "Balance wires take about 2 A, and joined packs can push many times that for a minute.",
+        Words("Balance wires take about 2 A, and joined packs can push many times that for a minute."),
     ),
     Rule(
         "balance",
-        "How often is a charge balanced?",
+        Words("How often is a charge balanced?"),
         Affects.CARD,
         (
             School(
                 "every",
-                "Every charge",
-                "Usual with boards: every cell is watched by the charger each time.",
+                Words("Every charge"),
+                Words("Usual with boards: every cell is watched by the charger each time."),
                 {"balance": Balance.EVERY_CHARGE},
             ),
             School(
                 "fifth",
-                "Every fifth or sixth charge",
-                "Saves up to 20 minutes a charge; balance before and after an event as well.",
+                Words("Every fifth or sixth charge"),
+                Words("Saves up to 20 minutes a charge; balance before and after an event as well."),
                 {"balance": Balance.EVERY_FIFTH},
             ),
         ),
-        "On a board a lagging cell hides among its neighbours; balancing each time shows it early.",
+        Words("On a board a lagging cell hides among its neighbours; balancing each time shows it early."),
     ),
     Rule(
         "table",
-        "Several pilots: how is common kit shared?",
+        Words("Several pilots: how is common kit shared?"),
         Affects.TABLE,
         (
             School(
                 "equal-heats",
-                "Equal shares of heats",
-                "Whoever has the smallest share of their heats comes first; then as many heats as can be.",
+                Words("Equal shares of heats"),
+                Words("Whoever has the smallest share of their heats comes first; then as many heats as can be."),
                 {"table": TableRule.EQUAL_HEATS},
             ),
             School(
                 "by-need",
-                "By need",
-                "As many heats as can be, whoever flies them.",
+                Words("By need"),
+                Words("As many heats as can be, no matter who flies them."),
                 {"table": TableRule.BY_NEED},
             ),
             School(
                 "equal-energy",
-                "Equal shares of energy",
-                "No pilot takes more than their even share of a common source; within that, equal shares of heats.",
+                Words("Equal shares of energy"),
+                Words(
+                    "No pilot takes more than their even share of a common source; within that, equal shares of heats."
+                ),
                 {"table": TableRule.EQUAL_ENERGY},
             ),
             School(
                 "finals-first",
-                "Finals first",
-                "Heats that are finals come before all others; then equal shares of heats.",
+                Words("Finals first"),
+                Words("Heats that are finals come before all others; then equal shares of heats."),
                 {"table": TableRule.FINALS_FIRST},
             ),
             School(
                 "own-kit",
-                "Everybody for themselves",
-                "Each pilot charges with their own chargers and boards; only sources are common.",
+                Words("Everybody for themselves"),
+                Words("Each pilot charges with their own chargers and boards; only sources are common."),
                 {"table": TableRule.OWN_KIT},
             ),
         ),
-        "Nobody drives home without a flight because somebody else had more packs.",
+        Words("Nobody drives home without a flight because somebody else had more packs."),
     ),
 )
 

@@ -76,7 +76,7 @@ class Wish(Checked):
     pilot: Annotated[Named, Says("Pilot", help="Who flies it, with packs of their own.")] = None
     final: Annotated[bool, Says("Final", help="Comes first where the rule of the table says so.")] = False
     spare: Annotated[
-        int | None, Ge(0), Le(100), Says("Spares", help="So many more of the class full by then, which do not fly.")
+        int | None, Ge(0), Le(100), Says("Spares", help="Spare packs of the class, full by then, that do not fly.")
     ] = None
 
     @property

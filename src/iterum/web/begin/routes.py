@@ -5,6 +5,7 @@ from werkzeug.exceptions import NotFound
 from werkzeug.wrappers import Response
 
 from iterum.core.fields import BadInput
+from iterum.core.say import kept, say
 from iterum.core.things.chemistry import CHEMISTRIES
 from iterum.core.things.kit import Source, Supply
 from iterum.exchange.log_csv import read_table
@@ -52,7 +53,9 @@ def _alike() -> list[str]:
     kinds: dict[tuple[str, float], list[str]] = {}
     for pack in desk().session().packs:
         kinds.setdefault((pack.family, pack.capacity_mah), []).append(pack.id)
-    return [f"{tags[0]} to {tags[-1]}" if len(tags) > 1 else tags[0] for tags in kinds.values()]
+    return [
+        say("{tags} to {tags2}", tags=tags[0], tags2=tags[-1]) if len(tags) > 1 else tags[0] for tags in kinds.values()
+    ]
 
 
 @blueprint.get("/heard/<question>")
@@ -69,7 +72,7 @@ def feed() -> Response:
     """Connect the chargers that hang on nothing yet to a supply or a source, as was asked."""
     tag = request.form.get("tag", "")
     if tag in desk().session().kit.feeder_ids():
-        with undoable(f"The chargers hang on {tag}"):
+        with undoable(kept("The chargers hang on {tag}", tag=tag)):
             feed_from(tag)
     return redirect(url_for("begin.page"))
 
@@ -133,11 +136,11 @@ def take_table() -> str | Response | tuple[str, int]:
     packs, faults = packs_from(headings, rows, meaning, request.form.get("chemistry") or None, used)
     if not faults:
         try:
-            with undoable(f"{len(packs)} packs are written down"):
+            with undoable(kept("{packs} packs are saved", packs=len(packs))):
                 desk().save_packs(packs, None, now())
         except TagTaken as taken:
-            faults = [f"{taken.tag} is used already."]
+            faults = [say("{tag} is used already.", tag=taken.tag)]
         else:
-            flash(f"{len(packs)} packs of {len(rows)} rows.")
+            flash(say("{packs} packs of {rows} rows.", packs=len(packs), rows=len(rows)))
             return redirect(url_for("packs.page"))
     return render_template("begin/table.html", faults=faults, **shown), 422

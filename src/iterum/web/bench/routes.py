@@ -9,6 +9,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.planning.record import KeptPlan
 from iterum.core.reasons import NotThere
+from iterum.core.say import kept, say, say_many
 from iterum.core.season.outlook import COOL, HOT, WARM
 from iterum.core.season.run import LIVE
 from iterum.exchange.heats import Heat
@@ -23,7 +24,7 @@ from iterum.web.next_up import agenda, todos, untold
 from iterum.web.pilots import may_act_on
 from iterum.web.plan.routes import made_first, parted, plan_again
 from iterum.web.run.routes import step_of
-from iterum.wording import about, family_label
+from iterum.wording import about
 
 blueprint = Blueprint("bench", __name__, url_prefix="/bench", template_folder="templates")
 
@@ -154,9 +155,9 @@ def check_round() -> Response:
     if any(felt[run.key] == HOT for run in odd):
         return redirect(url_for("wrong.page", see="swelling"))
     for run in odd:
-        flash(f"{', '.join(run.packs)}: warm. Touch them again in a few minutes; hot means stop.", "care")
+        flash(say("{packs:list}: warm. Touch them again in a few minutes; hot means stop.", packs=run.packs), "care")
     if felt:
-        flash(f"Checked: {len(felt)} {'batch' if len(felt) == 1 else 'batches'}.")
+        flash(say_many("Checked: one batch.", "Checked: {count} batches.", len(felt)))
     return redirect(url_for("bench.page"))
 
 
@@ -170,12 +171,12 @@ def _heat() -> Heat:
 
 
 def _name(heat: Heat) -> str:
-    return heat.wish.name or f"{family_label(heat.wish.family)} at {heat.at.astimezone():%H:%M}"
+    return heat.wish.name or say("{family:family} at {at:%H:%M}", family=heat.wish.family, at=heat.at.astimezone())
 
 
 def _again() -> str:
     """Have the plan made again; what is said of it."""
-    return "The plan is being made again." if plan_again() else ""
+    return say("The plan is being made again.") if plan_again() else ""
 
 
 @blueprint.post("/flown")
@@ -184,11 +185,11 @@ def flown() -> Response:
     heat = _heat()
     planned = request.form.get("as") == "planned"
     packs = day().planned_for(heat) if planned else tuple(request.form.getlist("packs"))
-    with undoable(f"{_name(heat)} is flown") as told:
+    with undoable(kept("{name} is flown", name=_name(heat))) as told:
         day().flown(heat, packs, now())
-        who = ", ".join(packs) if packs else "nobody"
-        rest = f" Let them rest {heat.wish.rest_min:g} min, then measure them." if packs else ""
-        told.text = f"{_name(heat)}: {who} flew.{rest} {_again()}"
+        who = ", ".join(packs) if packs else say("nobody")
+        rest = [say("Let them rest {rest_min:g} min, then measure them.", rest_min=heat.wish.rest_min)] if packs else []
+        told.text = " ".join([say("{heat}: {who} flew.", heat=_name(heat), who=who), *rest, _again()])
     return redirect(url_for("bench.page"))
 
 
@@ -205,12 +206,12 @@ def delay() -> Response:
 @blueprint.post("/off")
 def call_off() -> Response:
     """The day is called off: no heats any more; what charges is ended well, then everything is put away."""
-    with undoable("The day is over") as told:
+    with undoable(kept("The day is over")) as told:
         plan_desk().drop()  # what is searched is for heats that are gone
         day().call_off(now())
         live = [run for run in runs().open() if run.state in LIVE]
-        full = " What charges may go on until it is full, or be stopped: nobody flies it." if live else ""
-        told.text = f"The day is over.{full} Bring every pack to storage."
+        full = [say("What charges may go on until it is full, or be stopped: nobody flies it.")] if live else []
+        told.text = " ".join([say("The day is over."), *full, say("Bring every pack to storage.")])
     return redirect(url_for("bench.page"))
 
 
@@ -219,10 +220,26 @@ def failed() -> Response:
     """A charger has failed: its batches are stopped or given up, it is marked, and the plan goes on without it."""
     came = day().charger_failed(request.form.get("charger", ""), now())
     for channel, why in came.not_off:
-        flash(f"{channel} was not stopped by Iterum ({why}). Pull the plug of {came.charger} now.", "care")
-    many = f"{len(came.off)} {'batch' if len(came.off) == 1 else 'batches'}"
-    stopped = f" {many} stopped: pull its plug, then remove the packs." if came.off else ""
-    flash(f"{came.charger} is marked as failed.{stopped} {_again()}", "care")
+        flash(
+            say(
+                "{channel} was not stopped by Iterum ({why}). Pull the plug of {charger} now.",
+                channel=channel,
+                why=why,
+                charger=came.charger,
+            ),
+            "care",
+        )
+    stopped = say_many(
+        "One batch stopped: pull its plug, then remove the packs.",
+        "{count} batches stopped: pull its plug, then remove the packs.",
+        len(came.off),
+    )
+    flash(
+        " ".join(
+            (say("{charger} is marked as failed.", charger=came.charger), *([stopped] if came.off else []), _again())
+        ),
+        "care",
+    )
     return redirect(url_for("bench.page"))
 
 
@@ -231,5 +248,5 @@ def works() -> Response:
     """A charger works again."""
     charger = request.form.get("charger", "")
     day().works_again(charger)
-    flash(f"{charger} counts again. {_again()}")
+    flash(" ".join((say("{charger} counts again.", charger=charger), _again())))
     return redirect(url_for("kit.page"))

@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 
 from iterum.core.planning.batches import later
 from iterum.core.planning.record import KeptPlan
+from iterum.core.say import Words, say
 from iterum.core.season.agenda import Do, InHand, ToDo
 from iterum.core.season.run import BEFORE_CHARGE, LIVE, Act, State
 from iterum.core.things.choice import Choice, Kind
@@ -18,12 +19,12 @@ from iterum.web.words import doing, few_tags
 from iterum.wording import plain
 
 STEP_WORDS = {
-    Act.INSPECT: "Inspect",
-    Act.PLUG_IN: "Plug in",
-    Act.EVEN_OUT: "Equalise",
-    Act.READ_BACK: "Confirm settings",
-    Act.START: "Start",
-    Act.CHECK: "Remove, then measure",
+    Act.INSPECT: Words("Inspect"),
+    Act.PLUG_IN: Words("Plug in"),
+    Act.EVEN_OUT: Words("Equalise"),
+    Act.READ_BACK: Words("Confirm settings"),
+    Act.START: Words("Start"),
+    Act.CHECK: Words("Remove, then measure"),
 }
 KIND_WORDS = {Kind.DOWN: "discharging", Kind.BALANCE: "balancing", Kind.EVEN_OUT: "equalising"}
 
@@ -108,7 +109,7 @@ def bench_page(kit: Kit, seen: Seen, now: datetime, parted: str) -> BenchPage:
         for _, channel in kit.channels()
     ]
     broken = {channel.id for charger, channel in kit.channels() if charger.failed}
-    rows = [replace(row, state="Failed") if row.place in broken and row.key is None else row for row in rows]
+    rows = [replace(row, state=say("Failed")) if row.place in broken and row.key is None else row for row in rows]
     known = {channel.id for _, channel in kit.channels()}
     others = dict.fromkeys(item.run.place for item in seen.in_hand if item.run.place not in known)
     rows += [_row(place, names, "board", seen, drawn, now) for place in others]
@@ -135,7 +136,18 @@ def _heats_of(seen: Seen, now: datetime) -> list[tuple[datetime, Wish, int, bool
 def _energy(kit: Kit, seen: Seen) -> str:
     """What the sources have left, and what they can give, in words."""
     finite = [source.name or source.id for source in kit.sources if source.usable_wh is not None]
-    told = [f"{', '.join(finite)}: {seen.left_wh:.0f} of {seen.whole_wh:.0f} Wh left"] if finite else []
+    told = (
+        [
+            say(
+                "{finite:list}: {left_wh:.0f} of {whole_wh:.0f} Wh left",
+                finite=finite,
+                left_wh=seen.left_wh,
+                whole_wh=seen.whole_wh,
+            )
+        ]
+        if finite
+        else []
+    )
     told += [
         f"{source.name or source.id}: {source.power_limit_w:.0f} W"
         for source in kit.sources
@@ -153,10 +165,10 @@ def _row(
         starts = [todo for todo in seen.todos if todo.batch is not None and todo.batch.channel == place]
         first = min(starts, key=lambda todo: todo.at, default=None)
         if first is None or first.batch is None:
-            return Row(place, name, watts, (), "", "Free", "", bars=bars)
-        below = f"{few_tags(first.batch.packs)} at {first.at.astimezone():%H:%M}"
+            return Row(place, name, watts, (), "", say("Free"), "", bars=bars)
+        below = say("{packs} at {at:%H:%M}", packs=few_tags(first.batch.packs), at=first.at.astimezone())
         choice = first.batch.choice if first.do is Do.SWAP else None
-        return Row(place, name, watts, (), "", "Free", below, bars=bars, next_choice=choice)
+        return Row(place, name, watts, (), "", say("Free"), below, bars=bars, next_choice=choice)
     item = mine[-1]
     run = item.run
     board = names.get(run.board, run.board) if run.board and run.board != place else ""
@@ -171,28 +183,28 @@ def _state(item: InHand, look: RunLook | None, now: datetime) -> tuple[str, str,
     run = item.run
     if run.state in BEFORE_CHARGE:
         act = run.next_act or Act.INSPECT
-        since = f"since {run.state_at.astimezone():%H:%M}"
+        since = say("since {state_at:%H:%M}", state_at=run.state_at.astimezone())
         if act is Act.EVEN_OUT and run.state is State.PLUGGED_IN:
             ends_at = run.state_at + timedelta(minutes=run.card.evens_out_min)
             if ends_at > now:
-                return "Equalising", f"until {ends_at.astimezone():%H:%M}", False
-        return STEP_WORDS[act], since, True
+                return say("Equalising"), say("until {ends_at:%H:%M}", ends_at=ends_at.astimezone()), False
+        return say(STEP_WORDS[act]), since, True
     if run.state in (State.DONE, State.STOPPED):
-        since = f"since {(run.ended_at or run.state_at).astimezone():%H:%M}"
-        word = "Stopped" if run.stopped else "Full" if run.kind is Kind.CHARGE else "Done"
-        return f"{word} · remove", since, True
+        since = say("since {ended_at:%H:%M}", ended_at=(run.ended_at or run.state_at).astimezone())
+        word = say("Stopped") if run.stopped else say("Full") if run.kind is Kind.CHARGE else say("Done")
+        return say("{state} · remove", state=word), since, True
     if look is None or look.outlook is None:
         return doing(run), "", False
     shown = look.latest if look.latest is not None and look.heard else None
     volts = shown.pack_v / run.card.cells if shown is not None and shown.pack_v else look.outlook.now_v
-    parts = [f"{volts:.2f} V/cell"]
+    parts = [say("{volts:.2f} V/cell", volts=volts)]
     if shown is not None and shown.temperature_c is not None:
         parts.append(f"{shown.temperature_c:.0f} °C")
     if shown is None:
-        parts.append("not watched")
+        parts.append(say("not watched"))
     if run.kind is not Kind.CHARGE:
-        parts.insert(0, KIND_WORDS.get(run.kind, ""))
-    word = "Paused" if run.state is State.PAUSED else f"{max(round(look.outlook.left_min), 0)} min"
+        parts.insert(0, say(KIND_WORDS[run.kind]) if run.kind in KIND_WORDS else "")
+    word = say("Paused") if run.state is State.PAUSED else f"{max(round(look.outlook.left_min), 0)} min"
     if look.outlook.full and run.state is not State.PAUSED:
-        word = "Full" if run.kind is Kind.CHARGE else "Done"
+        word = say("Full") if run.kind is Kind.CHARGE else say("Done")
     return word, " · ".join(part for part in parts if part), False

@@ -3,15 +3,16 @@
 from dataclasses import dataclass, replace
 
 from iterum.core.reasons import Reason, Unsafe
+from iterum.core.say import Words
 from iterum.core.season.storage import PutAway, plan_storage
 from iterum.core.season.upkeep import Upkeep, least_down_v, upkeep
 from iterum.core.things.bench import Bench
 from iterum.core.things.choice import Choice, Kind
 
 TITLES = {
-    Kind.EVEN_OUT: "Equalise without a charger",
-    Kind.BALANCE: "Balance only",
-    Kind.DOWN: "Bring down",
+    Kind.EVEN_OUT: Words("Equalise without a charger"),
+    Kind.BALANCE: Words("Balance only"),
+    Kind.DOWN: Words("Discharge"),
 }
 
 

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 from iterum.core.amps.limits import Seats, seats_on
 from iterum.core.electrical.charging import Charge, charge_packs, narrowing, watts_cost_min
 from iterum.core.reasons import NotThere, Reason
+from iterum.core.say import say
 from iterum.core.sizing.arrange import answer
 from iterum.core.sizing.dial import Share
 from iterum.core.sizing.size import Sizing, may_decide, over_c
@@ -97,7 +98,7 @@ def dial_page(bench: Bench, choice: Choice) -> DialPage:
         boards=tuple(board for board in bench.kit.all_boards() if board.takes(cells)),
         channels=tuple(bench.kit.channels()),
         busy=frozenset(batch.channel for batch in bench.running) | bench.taken_boards,
-        feeds=((MAINS, "Mains"), *named),
+        feeds=((MAINS, say("Mains")), *named),
     )
 
 

@@ -10,6 +10,7 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.fields import BadInput, Fault
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.say import Words, kept, say
 from iterum.exchange.session import dumps, parse
 from iterum.exchange.shape import schema
 from iterum.services.importing import preview_import
@@ -22,10 +23,22 @@ from iterum.web.frame import go_back_to
 from iterum.wording import about
 
 ROWS = {
-    "packs": "packs", "readings": "readings", "charges": "charges", "runs": "batches", "incidents": "incidents",
-    "observations": "figures of chargers", "boards": "boards", "chargers": "chargers", "supplies": "supplies",
-    "sources": "sources", "ledger": "bookings of sources", "wishes": "heats", "plans": "plans", "devices": "devices",
-    "house_rules": "house rules", "flights": "heats flown",
+    "packs": Words("packs"),
+    "readings": Words("readings"),
+    "charges": Words("charges"),
+    "runs": Words("batches"),
+    "incidents": Words("incidents"),
+    "observations": Words("figures of chargers"),
+    "boards": Words("boards"),
+    "chargers": Words("chargers"),
+    "supplies": Words("supplies"),
+    "sources": Words("sources"),
+    "ledger": Words("bookings of sources"),
+    "wishes": Words("heats"),
+    "plans": Words("plans"),
+    "devices": Words("devices"),
+    "house_rules": Words("house rules"),
+    "flights": Words("heats flown"),
 }  # fmt: skip
 """What rows of an archive are called; others go with these."""
 ACTS_SHOWN = 12
@@ -86,8 +99,8 @@ def take_archive() -> str | AnyResponse | tuple[str, int]:
     upload = request.files.get("archive")
     try:
         if upload is None or not upload.filename:
-            raise BadInput([Fault("", "Choose an archive first.")])
-        with undoable("An archive brought in") as told:
+            raise BadInput([Fault("", say("Choose an archive first."))])
+        with undoable(kept("An archive brought in")) as told:
             told.text = _told(archives().take(upload.read()))
     except BadInput as bad:
         return _render(faults=(), archive_faults=bad.faults, preview=None, text="", name=""), 422
@@ -97,14 +110,14 @@ def take_archive() -> str | AnyResponse | tuple[str, int]:
 
 def _told(taken: Taken) -> str:
     """What came of an archive, in words."""
-    parts = [_counted(taken.new, "new"), _counted(taken.here, "here already"),
-             _counted(taken.left_out, "left out: what holds on this bench stays")]  # fmt: skip
-    return "Taken in. " + " ".join(part for part in parts if part)
+    parts = [_counted(taken.new, say("New")), _counted(taken.here, say("Here already")),
+             _counted(taken.left_out, say("Not taken, what holds on this bench stays"))]  # fmt: skip
+    return say("Taken in. ") + " ".join(part for part in parts if part)
 
 
 def _counted(counts: Mapping[str, int], what: str) -> str:
-    told = [f"{counts[name]} {words}" for name, words in ROWS.items() if counts.get(name)]
-    return f"{', '.join(told)} {what}." if told else ""
+    told = [f"{say(words)} {counts[name]}" for name, words in ROWS.items() if counts.get(name)]
+    return f"{what}: {', '.join(told)}." if told else ""
 
 
 @blueprint.get("/session.schema.json")
@@ -129,7 +142,7 @@ def preview() -> str | tuple[str, int]:
 def _preview(raw: bytes, name: str) -> str | tuple[str, int]:
     try:
         if not raw.strip():
-            raise BadInput([Fault("", "Choose a session file first, or paste its text.")])
+            raise BadInput([Fault("", say("Choose a session file first, or paste its text."))])
         session = parse(raw, now())
     except BadInput as bad:
         text = raw.decode("utf-8", "replace")
@@ -146,11 +159,11 @@ def take() -> str | AnyResponse | tuple[str, int]:
         session = parse(text, now())
     except BadInput:
         return _preview(text.encode(), "")
-    with undoable("A session file brought in") as told:
+    with undoable(kept("A session file brought in")) as told:
         taken = desk().write(session, now(), expected_revision=request.form.get("revision", -1, type=whole))
-        told.text = f"Imported: {len(session.packs)} packs and the kit of the file."
+        told.text = say("Imported: {packs} packs and the kit of the file.", packs=len(session.packs))
         if not taken:
-            told.text, told.kind = "Something was changed meanwhile. Look at the changes again.", "care"
+            told.text, told.kind = say("Something was changed meanwhile. Look at the changes again."), "care"
     if not taken:
         return _preview(text.encode(), "")
     return redirect(url_for("packs.page"))
@@ -160,14 +173,18 @@ def take() -> str | AnyResponse | tuple[str, int]:
 def undo(key: int) -> AnyResponse:
     """Take an act back: what it changed is as before, but for what was used since."""
     try:
-        with undoable("Taken back") as told:
+        with undoable(kept("Taken back")) as told:
             undone = desk().undo(key, now())
-            told.text = f"Taken back: {undone.what}."
+            told.text = say("Taken back: {what}.", what=undone.what)
             if undone.stayed:
-                told.text += f" {undone.stayed} of {undone.back + undone.stayed} entries stay: they were used since."
+                told.text += say(
+                    " {stayed} of {back} entries stay: they were used since.",
+                    stayed=undone.stayed,
+                    back=undone.back + undone.stayed,
+                )
         links().renew()
     except NotThere:
-        flash("That was taken back already, or too much was done since.", "care")
+        flash(say("That was undone already, or too much was done since."), "care")
     except Unsafe as held:
-        flash("Not taken back: " + " ".join(map(about, held.reasons)), "care")
+        flash(say("Not undone: ") + " ".join(map(about, held.reasons)), "care")
     return redirect(go_back_to(request.form.get("back", "")))

@@ -9,6 +9,7 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.fields import BadInput, Fault
 from iterum.core.reasons import NotThere
+from iterum.core.say import kept, retold, say, say_many
 from iterum.core.season.moments import is_of_our_time, local
 from iterum.core.things.session import USED_FRACTION, Wish
 from iterum.exchange.heats import AHEAD, COLUMNS, Heat, calendar_text, heat_from, parse_calendar, parse_table
@@ -105,22 +106,22 @@ def save() -> str | AnyResponse | tuple[str, int]:
     except BadInput as bad:
         return _render(request.form, {fault.place: fault.mend for fault in bad.faults}, changed=changed), 422
     if heat.wish.pilot and heat.wish.pilot not in pilots():
-        return _render(request.form, {"pilot": "is none of the pilots at the table"}, changed=changed), 422
+        return _render(request.form, {"pilot": say("is none of the pilots at the table")}, changed=changed), 422
     if changed is not None:
         was, number = _heat(changed)
         old = was.wish
         heats[number] = replace(heat, wish=replace(heat.wish, rest_min=old.rest_min))
     else:
         heats.append(heat)
-    with undoable(f"{_named(heat)} written down") as told:
+    with undoable(kept("{heat} is saved", heat=_named(heat))) as told:
         desk().set_heats(heats, now())
-        told.text = f"{_named(heat)} is written down. {_follow()}"
+        told.text = " ".join((say("{heat} is saved.", heat=_named(heat)), _follow()))
     return redirect(url_for("heats.page"))
 
 
 def _follow() -> str:
     """Have the plan follow the heats; what is said of it."""
-    return "The plan is being made again." if plan_again() else "No plan has them yet."
+    return say("The plan is being made again.") if plan_again() else say("No plan has them yet.")
 
 
 def _named(heat: Heat) -> str:
@@ -150,11 +151,14 @@ def shift(key: str, by_min: float, rest: bool) -> Heat:
         if not is_of_our_time(moved) or moved - now() > AHEAD:
             raise NotThere("day", str(moved.year))
         heats[at] = replace(heats[at], at=moved)
-    more = f" and {last - number - 1} after it" if last > number + 1 else ""
-    what = f"{_named(heats[number])}{more} moved by {by_min:+g} min"
+    name, after = _named(heats[number]), last - number - 1
+    if after > 0:
+        what = kept("{heat} and {after} after it moved by {by_min:+g} min", heat=name, after=after, by_min=by_min)
+    else:
+        what = kept("{heat} moved by {by_min:+g} min", heat=name, by_min=by_min)
     with undoable(what) as told:
         desk().set_heats(heats, now())
-        told.text = f"{what}. {_follow()}"
+        told.text = f"{retold(what)}. {_follow()}"
     return heats[number]
 
 
@@ -163,10 +167,10 @@ def gone() -> AnyResponse:
     """Take a heat away."""
     heat, number = _heat(request.form.get("key", ""))
     heats = [*desk().heats()[:number], *desk().heats()[number + 1 :]]
-    what = f"{_named(heat)} is taken away"
+    what = kept("{heat} is deleted", heat=_named(heat))
     with undoable(what) as told:
         desk().set_heats(heats, now())
-        told.text = f"{what}. {_follow()}"
+        told.text = f"{retold(what)}. {_follow()}"
     return redirect(url_for("heats.page"))
 
 
@@ -187,7 +191,7 @@ def calendar_in() -> str | AnyResponse | tuple[str, int]:
     upload = request.files.get("file")
     try:
         if upload is None or not upload.filename:
-            raise BadInput([Fault("", "Choose an .ics file first.")])
+            raise BadInput([Fault("", say("Choose an .ics file first."))])
         families = _families()
         family = request.form.get("class") or (families[0] if families else "lipo-4S")
         usual = Wish(request.form.get("packs", 1, type=whole) or 1, family, 0.0)
@@ -200,10 +204,10 @@ def calendar_in() -> str | AnyResponse | tuple[str, int]:
 def _take(heats: Sequence[Heat]) -> AnyResponse:
     """Add heats to those there are; one at the same time with the same name takes the old one's place."""
     new = {(heat.at, heat.wish.name, heat.wish.pilot) for heat in heats}
-    kept = [heat for heat in desk().heats() if (heat.at, heat.wish.name, heat.wish.pilot) not in new]
-    with undoable(f"{len(heats)} heats brought in") as told:
-        desk().set_heats([*kept, *heats], now())
-        told.text = f"{len(heats)} heats are written down. {_follow()}"
+    others = [heat for heat in desk().heats() if (heat.at, heat.wish.name, heat.wish.pilot) not in new]
+    with undoable(kept("{count} heats brought in", count=len(heats))) as told:
+        desk().set_heats([*others, *heats], now())
+        told.text = " ".join((say_many("One heat is saved.", "{count} heats are saved.", len(heats)), _follow()))
     return redirect(url_for("heats.page"))
 
 

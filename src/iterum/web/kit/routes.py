@@ -11,6 +11,7 @@ from werkzeug.wrappers import Response
 from iterum.core.reading.numbers import figure_of
 from iterum.core.reading.told import OF_CHANNELS
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.say import kept, say
 from iterum.core.sizing.arrange import what_it_gives
 from iterum.core.things.kit import Board, Charger, Kit, Supply
 from iterum.core.things.kit import Source as Origin
@@ -32,7 +33,7 @@ from iterum.web.context import bench, desk, links, log_book, now, undoable, work
 from iterum.web.figures import whole
 from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
 from iterum.web.heard import Heard, hear, kit_document
-from iterum.web.kit.views import Picked, kit_page
+from iterum.web.kit.views import PARTS, Picked, kit_page
 from iterum.web.pilots import pilot_options
 from iterum.wording import about, sentence
 
@@ -74,13 +75,13 @@ def _feeds(known_as: str | None) -> list[tuple[str, str]]:
     kit = desk().session().kit
     feeders = kit_items(replace(kit, boards=(), chargers=()))
     named = [(item.id, item.name or item.id) for item in feeders if item.id != known_as]
-    return [("", "Mains, without a limit"), *named]
+    return [("", say("Mains, without a limit")), *named]
 
 
 def _others(board_id: str | None) -> list[tuple[str, str]]:
     """Boards that another one can hang behind."""
     boards = desk().session().kit.boards
-    return [("", "none"), *((board.id, board.name or board.id) for board in boards if board.id != board_id)]
+    return [("", say("none")), *((board.id, board.name or board.id) for board in boards if board.id != board_id)]
 
 
 @blueprint.get("/parts")
@@ -104,6 +105,7 @@ def page() -> str:
     shown = kit_page(bench(), request.args.get("part"), request.args.get("id"), now())
     return render_template(
         "kit/page.html",
+        parts=PARTS,
         kit=kit,
         chains=shown.chains,
         holds=shown.holds,
@@ -167,6 +169,7 @@ def _shown(
     options = {"fed_by": _feeds(known_as), "chains_to": _others(known_as), **pilot_options()}
     return {
         "part": part,
+        "said_part": PARTS[part],
         "fields": make_fields(part, texts, faults, options),
         "channels": lines,
         "known_as": known_as,
@@ -180,17 +183,25 @@ def add_device() -> Response:
     """Meet a charger or a cell checker at an address, or look for chargers on this machine."""
     if request.form.get("act") == "look":
         found = links().look_for()
-        names = ", ".join(f"{device.name} at {device.address}" for device in found)
-        told = f"Found: {names}. Say which channel is which." if found else "No other charger answers on this machine."
+        names = ", ".join(say("{device} at {address}", device=device.name, address=device.address) for device in found)
+        told = (
+            say("Found: {names}. Say which channel is which.", names=names)
+            if found
+            else say("No other charger answers on this machine.")
+        )
         flash(told, "message" if found else "care")
         return redirect(url_for("kit.page", _anchor="devices"))
     kind = CHECKER if request.form.get("kind") == CHECKER else CHARGER
     try:
         device = links().add(kind, request.form.get("address", ""))
     except (LinkLost, Refused) as error:
-        flash(f"Not added: {error}.", "care")
+        flash(say("Not added: {error}.", error=error), "care")
     else:
-        flash(f"{device.name} answers. Say which channel is which." if kind == CHARGER else f"{device.name} is added.")
+        flash(
+            say("{device} answers. Say which channel is which.", device=device.name)
+            if kind == CHARGER
+            else say("{device} is added.", device=device.name)
+        )
     return redirect(url_for("kit.page", _anchor="devices"))
 
 
@@ -208,14 +219,21 @@ def bind_device() -> Response:
     except Unsafe as refusal:
         flash(" ".join(about(item) for item in refusal.reasons), "care")
     else:
-        flash("Confirmed: " + (", ".join(f"{name} is {ours}" for ours, name in named) or "no channel is used") + ".")
+        flash(
+            "Confirmed: "
+            + (
+                ", ".join(say("{name} is {ours}", name=name, ours=ours) for ours, name in named)
+                or say("no channel is used")
+            )
+            + "."
+        )
     return redirect(url_for("kit.page", _anchor="devices"))
 
 
 @blueprint.post("/device/gone")
 def drop_device() -> Response:
     """Talk to a device no more; it can be met again at its address."""
-    with undoable("A device is not asked any more"):
+    with undoable(kept("A device is not asked any more")):
         links().drop(request.form.get("key", -1, type=whole))
     return redirect(url_for("kit.page"))
 
@@ -224,7 +242,7 @@ def drop_device() -> Response:
 def channel_back() -> Response:
     """Put a channel back on the charger it was taken off."""
     channel_id = request.form.get("id", "")
-    with undoable(f"{channel_id} is back on its charger"):
+    with undoable(kept("{channel_id} is back on its charger", channel_id=channel_id)):
         desk().put_channel_back(channel_id)
     return redirect(url_for("kit.page"))
 
@@ -293,11 +311,11 @@ def save(part: str) -> str | Response | tuple[str, int]:
     }
     if not faults:
         try:
-            with undoable(f"{document['id']} is written down"):
+            with undoable(kept("{part} is saved", part=document["id"])):
                 desk().save_kit_item(part_from(part, document), known_as)
         except TagTaken as taken:
             place = "id" if taken.tag == document["id"] else "channels[0].id"
-            faults = {place: f"{taken.tag} is used already."}
+            faults = {place: say("{tag} is used already.", tag=taken.tag)}
         except Unsafe as held:
             faults = {"id": " ".join(map(about, held.reasons))}
         else:
@@ -326,12 +344,12 @@ def _feed_fault(document: Mapping[str, Any], known_as: str | None) -> dict[str, 
     """A feed that is not there, or that leads back to where it begins."""
     kit, link = desk().session().kit, document.get("fed_by")
     if link and link not in kit.feeder_ids():
-        return {"fed_by": f"{link} is no supply or source of the kit"}
+        return {"fed_by": say("{link} is no supply or source of the kit", link=link)}
     feeds = {supply.id: supply.fed_by for supply in kit.supplies}
     seen = {known_as, document.get("id")}
     while link in feeds:
         if link in seen:
-            return {"fed_by": "that leads back to itself; name what feeds it"}
+            return {"fed_by": say("that leads back to itself; name what feeds it")}
         seen.add(link)
         link = feeds[link]
     return {}
@@ -349,11 +367,14 @@ def note_source() -> Response:
         left_wh = figure_of(request.form.get("left_wh", ""), "Wh")
         most_wh = (source.energy_wh or 0.0) * source.usable_part
         if left_wh is None or not 0 <= left_wh <= most_wh:
-            flash(f"Not written down: it can hold 0 to {most_wh:.0f} Wh that may be taken.", "care")
+            flash(say("Not saved: it can hold 0 to {most_wh:.0f} Wh that may be taken.", most_wh=most_wh), "care")
             return redirect(url_for("kit.page"))
         taken_wh = most_wh - left_wh
-    what = {"filled": f"{source_id} is filled again", "empty": f"{source_id} has nothing left",
-            "told": f"{source_id} holds what you said"}[act]  # fmt: skip
+    what = {
+        "filled": kept("{source_id} is filled again", source_id=source_id),
+        "empty": kept("{source_id} has nothing left", source_id=source_id),
+        "told": kept("{source_id} holds what you said", source_id=source_id),
+    }[act]
     with undoable(what):
         desk().note_source(Entry(source_id, now(), EntryKind(act), taken_wh))
     return redirect(url_for("kit.page"))
@@ -367,13 +388,18 @@ def retire(part: str) -> Response:
     back = request.form.get("back") == "yes"
     fed = [item.id for item in kit_items(desk().session().kit) if getattr(item, "fed_by", None) == item_id]
     if fed and not back:
-        flash(f"Not retired: {', '.join(fed)} is fed by {item_id}. Feed it from elsewhere first.", "care")
+        flash(
+            say("Not retired: {fed:list} is fed by {item_id}. Feed it from elsewhere first.", fed=fed, item_id=item_id),
+            "care",
+        )
         return redirect(url_for("kit.page"))
     try:
-        with undoable(f"{item_id} is back in use" if back else f"{item_id} is retired"):
+        with undoable(
+            kept("{item_id} is back in use", item_id=item_id) if back else kept("{item_id} is retired", item_id=item_id)
+        ):
             desk().retire(kind, item_id, None if back else now())
     except Unsafe as held:
-        failed = " If it has failed, pull its plug and say so: It failed." if part == "charger" else ""
-        flash("Not retired: " + " ".join(map(about, held.reasons)) + failed, "care")
+        failed = [say("If it has failed, pull its plug and say so: It failed.")] if part == "charger" else []
+        flash(" ".join([say("Not retired:"), *map(about, held.reasons), *failed]), "care")
         return redirect(url_for("kit.page"))
     return redirect(url_for("kit.page"))

@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from iterum.core.say import Words, say
 from iterum.core.things.bench import Bench
 from iterum.core.things.chain import Link, Narrow, Tree, trees
 from iterum.core.things.kit import Board, Channel, Charger, Source, Supply
@@ -26,6 +27,22 @@ class Holds:
     reserve_wh: float
     bars: tuple[tuple[str, float, float], ...]
     label: str
+
+
+@dataclass(frozen=True)
+class PartWords:
+    """What a kind of part is called on buttons and heads."""
+
+    add: Words
+    new: Words
+
+
+PARTS = {
+    "source": PartWords(Words("Add a source"), Words("New source")),
+    "supply": PartWords(Words("Add a supply"), Words("New supply")),
+    "charger": PartWords(Words("Add a charger"), Words("New charger")),
+    "board": PartWords(Words("Add a board"), Words("New board")),
+}
 
 
 @dataclass(frozen=True)
@@ -86,7 +103,13 @@ def _holds(bench: Bench, names: Mapping[str, str]) -> tuple[Holds, ...]:
             if watt_hours * px >= 1:
                 bars.append((f"{kind} holds-part", round(at, 1), round(watt_hours * px, 1)))
             at += watt_hours * px
-        label = f"{names[source.id]}: {left:.0f} Wh left of {whole:.0f}, {reserve:.0f} in reserve"
+        label = say(
+            "{names}: {left:.0f} Wh left of {whole:.0f}, {reserve:.0f} in reserve",
+            names=names[source.id],
+            left=left,
+            whole=whole,
+            reserve=reserve,
+        )
         holds.append(Holds(source.id, names[source.id], whole, used, run, left, reserve, tuple(bars), label))
     return tuple(holds)
 
@@ -105,8 +128,8 @@ def _picked(
             supply = branch.supply
             if part == "supply" and supply is not None and isinstance(supply.part, Supply) and supply.part.id == tag:
                 fed = (
-                    ("Fed by", names.get(supply.part.fed_by or "", "mains")),
-                    ("Keeps", f"{supply.part.efficiency:g}"),
+                    (say("Fed by"), names.get(supply.part.fed_by or "", "mains")),
+                    (say("Keeps"), f"{supply.part.efficiency:g}"),
                 )
                 return _of(supply, supply.part, "supply", tree.narrowest, names, fed)
             item = branch.charger.part
@@ -117,7 +140,7 @@ def _picked(
                 if part == "channel" and isinstance(line, Channel) and line.id == tag and isinstance(item, Charger):
                     told = _of(link, line, "channel", tree.narrowest, names, _channel(line))
                     return Picked(line.id, "channel", told.name, "charger", item.id, told.why, told.figures)
-    return next((Picked(item.id, "supply", names[item.id], "supply", item.id, "Nothing hangs on it.", ())
+    return next((Picked(item.id, "supply", names[item.id], "supply", item.id, say("Nothing hangs on it."), ())
                  for item in bench.kit.supplies if part == "supply" and item.id == tag), None)  # fmt: skip
 
 
@@ -125,7 +148,7 @@ def _flow(link: Link) -> tuple[tuple[str, str], ...]:
     """What a part gives now, what is left, and its own limit."""
     left = "no limit" if link.left_w is None else f"{link.left_w:.0f} W"
     most = "no limit" if link.own_w is None else f"{link.own_w:.0f} W"
-    return (("Gives at most", most), ("Gives now", f"{link.now_w:.0f} W"), ("Left", left))
+    return ((say("Gives at most"), most), (say("Gives now"), f"{link.now_w:.0f} W"), (say("Left"), left))
 
 
 def _of(
@@ -140,32 +163,56 @@ def _why(tag: str, narrow: Narrow | None) -> str:
     """What is said of the part that holds the most back; nothing of any other."""
     if narrow is None or narrow.id != tag:
         return ""
-    return f"The narrowest part: the parts after it could give the packs {narrow.holds_back_w:.0f} W more."
+    return say(
+        "The bottleneck: the parts after it could give the packs {holds_back_w:.0f} W more.",
+        holds_back_w=narrow.holds_back_w,
+    )
 
 
 def _source(tree: Tree, source: Source, names: Mapping[str, str]) -> Picked:
-    holds = (("Volts", f"{source.voltage_v:g} V"),) if source.voltage_v else ()
+    holds = ((say("Volts"), f"{source.voltage_v:g} V"),) if source.voltage_v else ()
     fed = ", ".join(names.get(branch.charger.part.id, "") for branch in tree.branches if branch.charger.part)
-    figures = (*_flow(tree.source), *holds, ("Feeds", fed or "nothing"))
+    figures = (*_flow(tree.source), *holds, (say("Feeds"), fed or "nothing"))
     why = _why(source.id, tree.narrowest)
     return Picked(source.id, "source", names[source.id], "source", source.id, why, figures, source)
 
 
 def _charger(item: Charger, names: Mapping[str, str]) -> tuple[tuple[str, str], ...]:
-    runs_on = f"{item.input_min_v or 0:g} to {item.input_max_v:g} V" if item.input_max_v else "not told"
-    table = tuple((f"At {volts:g} V in", f"{watts:g} W") for volts, watts in item.power_by_input_v)
+    runs_on = (
+        say("{input_min_v:g} to {input_max_v:g} V", input_min_v=item.input_min_v or 0, input_max_v=item.input_max_v)
+        if item.input_max_v
+        else say("not told")
+    )
+    table = tuple((say("At {volts:g} V in", volts=volts), f"{watts:g} W") for volts, watts in item.power_by_input_v)
     fed = names.get(item.fed_by or "", "mains")
-    return (("Fed by", fed), ("Keeps", f"{item.efficiency:g}"), ("Runs on", runs_on), *table)
+    return ((say("Fed by"), fed), (say("Keeps"), f"{item.efficiency:g}"), (say("Runs on"), runs_on), *table)
 
 
 def _channel(item: Channel) -> tuple[tuple[str, str], ...]:
-    amps = f"{item.min_current_a:g} to {item.max_current_a:g} A in steps of {item.current_step_a:g}"
-    return (("Amps", amps), ("Cells", f"{item.min_cells} to {item.max_cells} S"))
+    amps = say(
+        "{min_current_a:g} to {max_current_a:g} A in steps of {current_step_a:g}",
+        min_current_a=item.min_current_a,
+        max_current_a=item.max_current_a,
+        current_step_a=item.current_step_a,
+    )
+    return (
+        (say("Amps"), amps),
+        (say("Cells"), say("{min_cells} to {max_cells} S", min_cells=item.min_cells, max_cells=item.max_cells)),
+    )
 
 
 def _board(item: Board, names: Mapping[str, str]) -> Picked:
-    fuse = f"{item.port_fuse_a:g} A each port" if item.port_fuse_a else "none: prefer a fused board"
-    carries = f"{item.max_current_a:g} A" if item.max_current_a else "not told"
-    figures = (("Ports", str(item.ports)), ("Cells", f"{item.min_cells} to {item.max_cells} S"), ("Carries", carries),
-               ("Fuses", fuse), ("Plugs", item.connector or "not told"))  # fmt: skip
+    fuse = (
+        say("{port_fuse_a:g} A each port", port_fuse_a=item.port_fuse_a)
+        if item.port_fuse_a
+        else say("none: prefer a fused board")
+    )
+    carries = f"{item.max_current_a:g} A" if item.max_current_a else say("not told")
+    figures = (
+        (say("Ports"), str(item.ports)),
+        (say("Cells"), say("{min_cells} to {max_cells} S", min_cells=item.min_cells, max_cells=item.max_cells)),
+        (say("Carries"), carries),
+        (say("Fuses"), fuse),
+        (say("Plugs"), item.connector or "not told"),
+    )
     return Picked(item.id, "board", names[item.id], "board", item.id, "", figures)

@@ -7,6 +7,7 @@ from flask import Blueprint, Response, redirect, render_template, request, url_f
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.fields import BadInput, Fault
+from iterum.core.say import Words, kept, say, say_many
 from iterum.core.season.columns import OUT, READING_MEANINGS, guessed
 from iterum.core.season.moments import begin_of, is_of_our_time, local
 from iterum.exchange.csv_table import csv_text
@@ -20,12 +21,12 @@ from iterum.web.run.views import run_page
 blueprint = Blueprint("log", __name__, url_prefix="/log", template_folder="templates")
 
 KINDS = (
-    ("charges", "Charges"),
-    ("readings", "Readings"),
-    ("measured", "Measured"),
-    ("acts", "Acts and skips"),
-    ("flights", "Heats flown"),
-    ("incidents", "Incidents"),
+    ("charges", Words("Charges")),
+    ("readings", Words("Readings")),
+    ("measured", Words("Measured")),
+    ("acts", Words("Acts and skips")),
+    ("flights", Words("Heats flown")),
+    ("incidents", Words("Incidents")),
 )
 
 
@@ -138,7 +139,7 @@ def take() -> str | AnyResponse | tuple[str, int]:
     try:
         headings, rows = read_table(text.encode())
         meaning = {heading: request.form.get(f"m-{at}", "") for at, heading in enumerate(headings)}
-        with undoable("A log brought in") as told:
+        with undoable(kept("A log brought in")) as told:
             told.text = _taken(what, headings, rows, meaning)
     except BadInput as bad:
         bad_lines = {fault.place.partition(",")[0] for fault in bad.faults if fault.place.startswith("line")}
@@ -148,26 +149,33 @@ def take() -> str | AnyResponse | tuple[str, int]:
 
 
 def _taken(what: str, headings: Sequence[str], rows: Sequence[Sequence[str]], meaning: Mapping[str, str]) -> str:
-    """Write it down; what was done, in words. Raises BadInput."""
+    """Save; what was done, in words. Raises BadInput."""
     unsaid = [heading for heading, name in meaning.items() if not name]
     if unsaid:
-        mend = "is not known; say what this column means, or choose to leave it out"
-        raise BadInput([Fault(heading or "(no heading)", mend) for heading in unsaid])
+        mend = say("is not known; say what this column means, or choose to leave it out")
+        raise BadInput([Fault(heading or say("(no heading)"), mend) for heading in unsaid])
     chosen = {heading: name for heading, name in meaning.items() if name != OUT}
     if len(set(chosen.values())) < len(chosen):
-        raise BadInput([Fault("", "two columns have the same meaning; leave one out")])
+        raise BadInput([Fault("", say("two columns have the same meaning; leave one out"))])
     millivolts, the_rest = request.form.get("millivolts") == "yes", request.form.get("rest") == "yes"
     if what.isascii() and what.isdigit():
         readings = observations_from(headings, rows, chosen, local, millivolts, the_rest)
         count = log_book().take_readings(whole(what), readings, headings, meaning, now())
-        return f"{count} readings are written down with that charge." + _left_out(len(rows) - count)
+        saved = say_many(
+            "One reading is saved with that charge.", "{count} readings are saved with that charge.", count
+        )
+        return saved + _left_out(len(rows) - count)
     tags = {pack.id for pack in desk().session().packs}
     charges = charges_from(headings, rows, chosen, local, tags, millivolts, the_rest)
     brought = log_book().take_charges(charges, headings, meaning)
-    filled = f", {brought.filled} were filled with what they lacked" if brought.filled else ""
-    told = f"{brought.new} charges are written down{filled}, {brought.here} were here already."
+    told = say(
+        "Charges saved: {new}; filled with what they lacked: {filled}; already here: {here}.",
+        new=brought.new,
+        filled=brought.filled,
+        here=brought.here,
+    )
     return told + _left_out(len(rows) - len(charges))
 
 
 def _left_out(count: int) -> str:
-    return f" {count} rows are left out." if count else ""
+    return say_many(" One row is not taken.", " {count} rows are not taken.", count) if count else ""

@@ -4,6 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from iterum.web.words import date
+
 WEEKS = 52
 STEP, TALL, WIDTH, FOOT = 20.0, 56.0, 1060, 84
 
@@ -43,5 +45,5 @@ def season(weeks: Sequence[tuple[datetime, int]]) -> Season | None:
         bars.append(Week(x, 60 - tall, tall, count, first.date().isoformat(), until.date().isoformat()))
         if until.month != month:
             month = until.month
-            months.append((x, until.strftime("%b")))
+            months.append((x, date(until, "MMM")))
     return Season(tuple(bars), tuple(months), sum(count for _, count in weeks), most)

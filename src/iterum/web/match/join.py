@@ -6,13 +6,13 @@ from functools import cached_property, lru_cache
 from iterum.core.electrical.joining import EvenedOut, Joining, even_out
 from iterum.core.groups.group import Group, judge_group
 from iterum.core.reasons import Reason
+from iterum.core.say import Words, say
 from iterum.core.season.upkeep import EVEN_OUT_MIN
 from iterum.core.things.choice import Kind
 from iterum.core.things.kit import Board
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import HouseRules, JoinOrder
 from iterum.web.pictures.curves import PHONE_WIDTH, EveningPicture, draw_evening
-from iterum.wording import minutes
 
 
 @dataclass(frozen=True)
@@ -63,14 +63,14 @@ class JoinPage:
 
 def wait_text(wait_min: float) -> str:
     """How long to wait, in words."""
-    return "no wait" if wait_min < 1 / 60 else f"wait {minutes(wait_min)}"
+    return say("no wait") if wait_min < 1 / 60 else say("wait {wait_min:min}", wait_min=wait_min)
 
 
 _ENDS = {
-    Kind.CHARGE: ("Board to the charger, a small spark is usual", "then the charger may start"),
-    Kind.DOWN: ("Board to the charger, a small spark is usual", "then it may discharge"),
-    Kind.BALANCE: ("Board to the charger, a small spark is usual", "then it may balance"),
-    Kind.EVEN_OUT: ("Leave them, connected to nothing else", "then measure each again"),
+    Kind.CHARGE: (Words("Board to the charger, a small spark is usual"), Words("then the charger may start")),
+    Kind.DOWN: (Words("Board to the charger, a small spark is usual"), Words("then it may discharge")),
+    Kind.BALANCE: (Words("Board to the charger, a small spark is usual"), Words("then it may balance")),
+    Kind.EVEN_OUT: (Words("Leave them, connected to nothing else"), Words("then measure each again")),
 }
 
 
@@ -79,21 +79,23 @@ def join_steps(joining: Joining, rules: HouseRules, kind: Kind = Kind.CHARGE) ->
 
     kind : what the packs are joined for; evening out has no charger.
     """
-    balance = JoinStep("Balance leads of all packs", "cell 1 with cell 1: check each plug")
-    steps = [JoinStep(balance.act, f"{joining.balance_a or 0:.1f} A at most through a wire")]
+    balance = JoinStep(say("Balance leads of all packs"), say("cell 1 with cell 1: check each plug"))
+    steps = [JoinStep(balance.act, say("{balance_a:.1f} A at most through a wire", balance_a=joining.balance_a or 0))]
     steps = steps if joining.balance_first else []
     last = len(joining.timetable) - 1
     for number, step in enumerate(joining.timetable):
-        told = f"{step.into.into_c:.1f}C at most" if step.into else "red to red; nothing flows yet"
+        told = (
+            say("{into_c:.1f}C at most", into_c=step.into.into_c) if step.into else say("red to red; nothing flows yet")
+        )
         if step.wait_min and number < last:
-            told += f"; then {wait_text(step.wait_min)}"
-        steps.append(JoinStep(f"Main lead of {step.plug}", told))
+            told = say("{told}; then {wait}", told=told, wait=wait_text(step.wait_min))
+        steps.append(JoinStep(say("Main lead of {plug}", plug=step.plug), told))
     if not joining.balance_first:
         at_once = rules.join_order is JoinOrder.BALANCE_AT_ONCE or not joining.last_wait_min
-        steps.append(balance if at_once else JoinStep(balance.act, f"after the wait; {balance.then}"))
+        steps.append(balance if at_once else JoinStep(balance.act, say("after the wait; {then}", then=balance.then)))
     act, then = _ENDS[kind]
     wait_min = EVEN_OUT_MIN if kind is Kind.EVEN_OUT else joining.last_wait_min
-    steps.append(JoinStep(act, f"{wait_text(wait_min)}, {then}"))
+    steps.append(JoinStep(say(act), f"{wait_text(wait_min)}, {say(then)}"))
     return tuple(steps)
 
 

@@ -6,6 +6,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.say import say
 from iterum.core.sizing.arrange import Placed, answer, choice_of
 from iterum.core.things.choice import Choice
 from iterum.core.things.rules import HouseRules
@@ -86,7 +87,7 @@ def move() -> Response:
             desk().move(pack_id, target.removeprefix("with:") or None, now())
             _say_verdict(pack_id)
     except Unsafe as refusal:
-        flash("Not moved. " + " ".join(about(item) for item in refusal.reasons), "care")
+        flash(say("Not moved. ") + " ".join(about(item) for item in refusal.reasons), "care")
     query: dict[str, Any] = {"class": request.form.get("class", ""), "pack": pack_id}
     return redirect(url_for("match.page", **query))
 
@@ -94,4 +95,11 @@ def move() -> Response:
 def _say_verdict(pack_id: str) -> None:
     for group in desk().matching(now())[0].groups:
         if any(pack.id == pack_id for pack in group.packs) and not group.allowed:
-            flash(f"{pack_id} is moved, but this group may not be charged: {about(group.reasons[0])}", "care")
+            flash(
+                say(
+                    "{pack_id} is moved, but this group may not be charged: {about}",
+                    pack_id=pack_id,
+                    about=about(group.reasons[0]),
+                ),
+                "care",
+            )

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from iterum.core.groups.matching import LeftOut, Matching
 from iterum.core.permit.permit import Permit
+from iterum.core.say import say
 from iterum.core.sizing.arrange import Placed
 from iterum.core.things.curve import StateOfCharge
 from iterum.core.things.packs import Pack
@@ -59,7 +60,7 @@ def _head(placed: Placed) -> tuple[str, int | None]:
     """Amps and ports that stand at a group's head."""
     sizing = placed.sizing
     board = sizing.setup.board if sizing else None
-    text = f"{amps(sizing.current_a)} A" if sizing and placed.offered else "not as it is"
+    text = f"{amps(sizing.current_a)} A" if sizing and placed.offered else say("not as it is")
     return text, board.ports if board else None
 
 

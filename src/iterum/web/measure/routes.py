@@ -9,6 +9,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.reasons import NotThere
+from iterum.core.say import say
 from iterum.core.season.run import ON_BOARD
 from iterum.core.things.packs import Condition, Pack
 from iterum.devices.driver import LinkLost, Refused
@@ -147,11 +148,11 @@ def air() -> str | Response | tuple[str, int]:
     air_c, fault = read_temperature(request.form.get("air_c", ""))
     pack = _pack(request.form.get("pack"))
     if air_c is None:
-        fault = fault or f"Type degrees, such as {own_degrees(12.0)}."
+        fault = fault or say("Type degrees, such as {own_degrees}.", own_degrees=own_degrees(12.0))
         asked = AirAsked(request.form.get("air_c", ""), desk().air_c(now()) is not None, fault)
         return _page(pack, None, air=asked), 422
     desk().set_air(air_c, now())
-    flash(f"The air is {degrees(air_c)} today.")
+    flash(say("The air is {air_c} today.", air_c=degrees(air_c)))
     return redirect(url_for("measure.page", pack=pack.id))
 
 
@@ -167,10 +168,10 @@ def from_checker() -> str | Response | tuple[str, int]:
     checker = links().checker()
     try:
         if checker is None:
-            raise Refused("no cell checker is kept under Kit")
+            raise Refused(say("no cell checker is kept under Kit"))
         volts = checker.check(pack.id)
     except (LinkLost, Refused) as error:
-        flash(f"The cell checker: {error}.", "care")
+        flash(say("The cell checker: {error}.", error=error), "care")
         return redirect(url_for("measure.page", pack=pack.id))
     texts = [f"{value:.2f}" for value in volts[: pack.cells]]
     texts += [""] * (pack.cells - len(texts))
@@ -209,7 +210,7 @@ def save() -> str | Response | tuple[str, int]:
     queue = [item for item in desk().session().packs if item.family == pack.family]
     following = next_to_measure(queue, pack.id, _on_board())
     if following is None:
-        flash(f"{pack.id} is written down. Every pack of this class is measured.")
+        flash(say("{pack} is saved. Every pack of this class is measured.", pack=pack.id))
         return redirect(url_for("measure.page", pack=pack.id, done="yes"))
     more: dict[str, Any] = {"total": "yes"} if by_total and following.chemistry.joins else {}
     return redirect(url_for("measure.page", pack=following.id, **more))
@@ -223,6 +224,10 @@ def looks_wrong() -> Response:
     desk().set_condition(pack.id, Condition.DAMAGED if damaged else Condition.OK)
     if damaged:
         flash(
-            f"{pack.id} is kept apart: it joins no board and is not charged. Lay it outside, on sand or stone.", "care"
+            say(
+                "{pack} is quarantined: it joins no board and is not charged. Lay it outside, on sand or stone.",
+                pack=pack.id,
+            ),
+            "care",
         )
     return redirect(url_for("measure.page", pack=pack.id))

@@ -7,6 +7,7 @@ from datetime import datetime
 from iterum.core.permit.permit import Permit, permit_of
 from iterum.core.reading.numbers import figure_of
 from iterum.core.reasons import Reason
+from iterum.core.say import say
 from iterum.core.things.chemistry import MAX_CELLS
 from iterum.core.things.packs import Pack, Reading
 from iterum.core.things.rules import HouseRules
@@ -41,9 +42,9 @@ def read_typed(texts: Sequence[str], cells: int) -> Typed:
         value = _volts_from(text.strip())
         if value is None:
             faults[index] = (
-                "Empty: type three digits."
+                say("Empty: type three digits.")
                 if not text.strip()
-                else f"“{text[:12]}” is no voltage: type three digits, such as 384."
+                else say("“{value}” is no voltage: type three digits, such as 384.", value=text[:12])
             )
         else:
             volts.append(value)
@@ -57,7 +58,11 @@ def read_total(text: str) -> Typed:
     value = int(said) / 100 if digits else figure_of(said, "V")
     if value is not None and 0 <= value <= HIGHEST_TOTAL_V:
         return Typed((text,), (value,), {})
-    fault = "Empty: type the total." if not said else f"“{said[:12]}” is no total: type volts, such as 12.60."
+    fault = (
+        say("Empty: type the total.")
+        if not said
+        else say("“{said}” is no total: type volts, such as 12.60.", said=said[:12])
+    )
     return Typed((text,), (), {0: fault})
 
 
@@ -82,7 +87,9 @@ def read_temperature(text: str) -> tuple[float | None, str]:
     value = typed_c(text)
     if value is not None and COLDEST_TYPED_C <= value <= HOTTEST_TYPED_C:
         return value, ""
-    return None, f"“{text[:12]}” is no pack temperature: type degrees, such as {degrees(21.0)}."
+    return None, say(
+        "“{value}” is no pack temperature: type degrees, such as {value2}.", value=text[:12], value2=degrees(21.0)
+    )
 
 
 def read_pins(text: str) -> tuple[int | None, str]:
@@ -92,7 +99,11 @@ def read_pins(text: str) -> tuple[int | None, str]:
         return None, ""
     if text.isascii() and text.isdigit() and 2 <= int(text) <= MAX_CELLS + 1:
         return int(text), ""
-    return None, f"“{text[:12]}” is no number of pins: from 2 to {MAX_CELLS + 1}, one more than its cells."
+    return None, say(
+        "“{value}” is no number of pins: from 2 to {max_cells}, one more than its cells.",
+        value=text[:12],
+        max_cells=MAX_CELLS + 1,
+    )
 
 
 def _volts_from(text: str) -> float | None:

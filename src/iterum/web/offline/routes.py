@@ -17,6 +17,7 @@ from typing import Any
 from flask import Blueprint, Flask, Response, current_app, g, render_template, request
 from werkzeug.wrappers import Response as AnyResponse
 
+from iterum.core.say import say
 from iterum.store.database import TakenAlready
 from iterum.web.assets import kept_files, version
 from iterum.web.context import now
@@ -76,7 +77,9 @@ def _once(view: Any) -> Any:
             return view(**values)  # type: ignore[no-any-return]
         at = now() if said == AT_ONCE else _moment(said)
         if not _ID.fullmatch(key) or at is None:
-            return "What was kept has no id, or its age is not within a day. Was the clock of this device changed?", 400
+            return say(
+                "What was kept has no id, or its age is not within a day. Was the clock of this device changed?"
+            ), 400
         g.now, g.late = at, said != AT_ONCE
         try:
             with current_app.extensions["iterum"]["store"].once(key, at):

@@ -11,6 +11,7 @@ from iterum.core.permit.facts import Act
 from iterum.core.permit.permit import Permit, permit_of, permits
 from iterum.core.reading.words import MOST_ALIKE
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.say import Words, kept, say
 from iterum.core.season.box import Standing
 from iterum.core.season.health import DISPOSAL, Advice
 from iterum.core.things.chemistry import CHEMISTRIES
@@ -24,7 +25,7 @@ from iterum.web.context import bench, desk, log_book, now, runs, undoable
 from iterum.web.figures import whole
 from iterum.web.forms import as_text, document_from, faults_by_field, make_fields, texts_of
 from iterum.web.heard import Heard, hear
-from iterum.web.packs.views import box
+from iterum.web.packs.views import STANDING_WORDS, box
 from iterum.web.pictures import known_curve, trend
 from iterum.web.pictures.labels import SHEETS, sheet_from
 from iterum.web.pictures.labels import draw as draw_labels
@@ -36,7 +37,10 @@ blueprint = Blueprint("packs", __name__, url_prefix="/packs", template_folder="t
 CHEMISTRY_NAMES = tuple(
     (item.name, f"{item.label}, {item.known_as}" if item.known_as else item.label) for item in CHEMISTRIES.values()
 )
-OPTIONS = {"chemistry": CHEMISTRY_NAMES, "condition": (("ok", "fit"), ("damaged", "damaged: keep apart"))}
+OPTIONS = {
+    "chemistry": CHEMISTRY_NAMES,
+    "condition": (("ok", Words("no damage")), ("damaged", Words("damaged: quarantined"))),
+}
 
 
 def _find(pack_id: str | None) -> Pack:
@@ -56,9 +60,17 @@ def page() -> str:
     shown = box(desk().session(now()), runs().in_hand(now()), runs().agenda(now()), since, only)
     picked = next((item for item in verdicts if item.pack.id == request.args.get("id")), None)
     return render_template(
-        "packs/page.html", verdicts=verdicts, retired=desk().retired()[0], advice=advice, disposal=DISPOSAL, box=shown,
-        only=only, picked=picked, panel=_panel(picked) if picked else None,
-    )  # fmt: skip
+        "packs/page.html",
+        verdicts=verdicts,
+        retired=desk().retired()[0],
+        advice=advice,
+        disposal=DISPOSAL,
+        box=shown,
+        standing_words=STANDING_WORDS,
+        only=only,
+        picked=picked,
+        panel=_panel(picked) if picked else None,
+    )
 
 
 def _panel(picked: Permit) -> dict[str, Any]:
@@ -71,7 +83,7 @@ def _panel(picked: Permit) -> dict[str, Any]:
             "trend": trend.draw(picked.pack, records)}  # fmt: skip
 
 
-ASKED, FIT = ("", "say which"), Condition.OK
+ASKED, FIT = ("", Words("choose")), Condition.OK
 
 
 def _form(
@@ -141,15 +153,19 @@ def save() -> str | AnyResponse | tuple[str, int]:
     faults = faults_by_field("pack", document, pack_sense(document))
     number = whole(count) if count.isascii() and count.isdigit() else 0
     if not 1 <= number <= MOST_ALIKE:
-        faults["count"] = f"From 1 to {MOST_ALIKE}."
+        faults["count"] = say("From 1 to {most_alike}.", most_alike=MOST_ALIKE)
     if not faults:
         packs = [part_from("pack", {**document, "id": tag}) for tag in tags_from(document["id"], number)]
-        what = f"{packs[0].id} is written down" if number == 1 else f"{packs[0].id} to {packs[-1].id} are written down"
+        what = (
+            kept("{pack} is saved", pack=packs[0].id)
+            if number == 1
+            else kept("{first} to {last} are saved", first=packs[0].id, last=packs[-1].id)
+        )
         try:
             with undoable(what):
                 desk().save_packs(packs, known_as, now())
         except TagTaken as taken:
-            faults = {"id": f"{taken.tag} is used already, by a pack in use or a retired one."}
+            faults = {"id": say("{tag} is used already, by a pack in use or a retired one.", tag=taken.tag)}
         except Unsafe as held:
             faults = {"id": " ".join(map(about, held.reasons))}
         else:
@@ -163,10 +179,12 @@ def retire() -> AnyResponse:
     pack_id = request.form.get("id", "")
     back = request.form.get("back") == "yes"
     try:
-        with undoable(f"{pack_id} is back in use" if back else f"{pack_id} is retired"):
+        with undoable(
+            kept("{pack_id} is back in use", pack_id=pack_id) if back else kept("{pack_id} is retired", pack_id=pack_id)
+        ):
             desk().retire(Pack, pack_id, None if back else now())
     except Unsafe as held:
-        flash("Not retired: " + " ".join(map(about, held.reasons)), "care")
+        flash(" ".join([say("Not retired:"), *map(about, held.reasons)]), "care")
         return redirect(url_for("packs.page"))
     return redirect(url_for("packs.page"))
 
@@ -179,11 +197,11 @@ def history() -> str:
 
 
 ACT_WORDS = {
-    Act.JOIN: ("Share a board", "Match"),
-    Act.CHARGE: ("Charge", "Charge it"),
-    Act.STORE: ("Storage voltage", "To storage"),
-    Act.BALANCE: ("Balance only", "Balance it"),
-    Act.DISCHARGE: ("Discharge", "Bring it down"),
+    Act.JOIN: (Words("Share a board"), Words("Match")),
+    Act.CHARGE: (Words("Charge"), Words("Charge it")),
+    Act.STORE: (Words("Storage voltage"), Words("To storage")),
+    Act.BALANCE: (Words("Balance only"), Words("Balance it")),
+    Act.DISCHARGE: (Words("Discharge"), Words("Discharge it")),
 }
 """Each act as the page of a pack names it, and what its button says."""
 
@@ -212,9 +230,11 @@ def health() -> str:
 def forget() -> AnyResponse:
     """Forget what a pack's charges taught of it."""
     pack = _find(request.form.get("id"))
-    with undoable(f"What was learned of {pack.id} is forgotten") as told:
+    with undoable(kept("What was learned of {pack} is forgotten", pack=pack.id)) as told:
         desk().forget_learned(pack.id, now())
-        told.text = f"What was learned of {pack.id} is forgotten; its charges from now on teach it anew."
+        told.text = say(
+            "What was learned of {pack} is forgotten; its charges from now on teach it again.", pack=pack.id
+        )
     return redirect(url_for("packs.health", id=pack.id))
 
 
@@ -225,11 +245,17 @@ def tag() -> AnyResponse:
 
 
 LABEL_FIELDS = {
-    "columns": "Columns", "rows": "Rows", "width_mm": "Label wide", "height_mm": "Label high",
-    "left_mm": "From the left edge", "top_mm": "From the top edge", "across_mm": "From label to label, across",
-    "down_mm": "and down",
-    "page_width_mm": "Page wide", "page_height_mm": "Page high",
-}  # fmt: skip
+    "columns": Words("Columns"),
+    "rows": Words("Rows"),
+    "width_mm": Words("Label wide"),
+    "height_mm": Words("Label high"),
+    "left_mm": Words("From the left edge"),
+    "top_mm": Words("From the top edge"),
+    "across_mm": Words("From label to label, across"),
+    "down_mm": Words("From label to label, down"),
+    "page_width_mm": Words("Page wide"),
+    "page_height_mm": Words("Page high"),
+}
 
 
 @blueprint.get("/labels")

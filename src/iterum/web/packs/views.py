@@ -5,15 +5,28 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from iterum.core.permit.permit import Permit, permits
+from iterum.core.say import Words, say, say_many
 from iterum.core.season.agenda import Do, InHand, ToDo
 from iterum.core.season.box import ORDER, Standing, standing
 from iterum.core.season.run import LIVE
 from iterum.core.things.packs import Pack
 from iterum.core.things.session import Session
 from iterum.web.pictures.chain import TINTS
-from iterum.web.words import doing
+from iterum.web.words import doing, weekday_time
 from iterum.wording import family_label, sentence
 
+STANDING_WORDS = {
+    Standing.READ_AFTER: Words("Measure after the charge"),
+    Standing.MEASURE: Words("Measure"),
+    Standing.APART: Words("Quarantined"),
+    Standing.ALONE: Words("Charge alone"),
+    Standing.FULL: Words("Full"),
+    Standing.CHARGING: Words("Charging"),
+    Standing.IN_HAND: Words("In a batch"),
+    Standing.WAIT: Words("Waits"),
+    Standing.LOW: Words("To charge"),
+    Standing.AWAY: Words("At storage voltage"),
+}
 GLYPHS = {
     Standing.READ_AFTER: "check", Standing.MEASURE: "unmeasured", Standing.APART: "apart", Standing.ALONE: "alone",
     Standing.FULL: "full", Standing.CHARGING: "charging", Standing.IN_HAND: "board", Standing.WAIT: "wait",
@@ -94,7 +107,7 @@ def box(
 
 def _shelf_title(family: str, groups: Mapping[tuple[int, str, str], Sequence[Case]]) -> str:
     count = sum(map(len, groups.values()))
-    return f"{family_label(family)}, {count} {'pack' if count == 1 else 'packs'}"
+    return say_many("{family:family}, one pack", "{family:family}, {count} packs", count, family=family)
 
 
 def _case(pack: Pack, verdict: Permit, where: Standing, session: Session) -> Case:
@@ -102,8 +115,10 @@ def _case(pack: Pack, verdict: Permit, where: Standing, session: Session) -> Cas
     table = pack.table
     storage = table.soc(session.rules.storage_of(pack.chemistry)) if table is not None else 0.5
     level = None if soc is None or where is Standing.APART else round(CASE * min(max(soc, 0.0), 1.0), 1)
-    held = f", about {soc * pack.capacity_ah:.1f} Ah held" if soc is not None else ""
-    words = f"{pack.id}, {family_label(pack.family)} {pack.capacity_mah:.0f}, {where.value}{held}"
+    parts = [pack.id, f"{family_label(pack.family)} {pack.capacity_mah:.0f}", say(STANDING_WORDS[where])]
+    if soc is not None:
+        parts.append(say("about {held_ah:.1f} Ah held", held_ah=soc * pack.capacity_ah))
+    words = ", ".join(parts)
     return Case(pack.id, level, round(CASE * (1 - storage), 1), words)
 
 
@@ -115,19 +130,23 @@ def _words(
     if held is not None:
         channel = names.get(held.run.place, held.run.place)
         if held.run.state in LIVE and held.ends_at is not None:
-            does = doing(held.run).capitalize()
-            return f"{does} on {channel}", f"{held.run.current_a:g} A, until {_clock(held.ends_at)}"
+            does = doing(held.run)
+            return say("{does} on {channel}", does=does, channel=channel), say(
+                "{current_a:g} A, until {clock}", current_a=held.run.current_a, clock=_clock(held.ends_at)
+            )
         amps = f"{held.run.current_a:g} A, " if held.run.current_a else ""
-        return f"{where.value.capitalize()}, {channel}", f"{amps}{doing(held.run)}"
+        return f"{say(STANDING_WORDS[where])}, {channel}", f"{amps}{doing(held.run)}"
     if where is Standing.WAIT and todo is not None and todo.batch is not None:
-        return f"Wait for {names.get(todo.batch.channel, todo.batch.channel)}", f"on at {_clock(todo.at)}"
+        return say("Wait for {names}", names=names.get(todo.batch.channel, todo.batch.channel)), say(
+            "on at {clock}", clock=_clock(todo.at)
+        )
     if where is Standing.FULL and since is not None:
-        return "Full", f"since {since.astimezone().strftime('%a %H:%M')}"
+        return say("Full"), say("since {since}", since=weekday_time(since))
     if where in (Standing.APART, Standing.ALONE):
-        return where.value.capitalize(), " ".join(map(sentence, verdict.reasons[:1]))
+        return say(STANDING_WORDS[where]), " ".join(map(sentence, verdict.reasons[:1]))
     if where is Standing.MEASURE:
-        return "Measure", "not read yet"
-    return where.value.capitalize(), ""
+        return say("Measure"), say("not measured yet")
+    return say(STANDING_WORDS[where]), ""
 
 
 def _clock(moment: datetime) -> str:

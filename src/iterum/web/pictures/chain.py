@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import groupby
 
+from iterum.core.say import say
 from iterum.core.things.bench import Running
 from iterum.core.things.chain import Branch, Link, Tree
 from iterum.core.things.kit import Channel, Charger, Source, Supply
@@ -116,7 +117,7 @@ def _fitting(text: str, px: float) -> str:
 
 
 def _watts(value: float | None) -> str:
-    return "no limit" if value is None else f"{value:.0f} W"
+    return say("no limit") if value is None else f"{value:.0f} W"
 
 
 @dataclass
@@ -150,13 +151,30 @@ class _Pen:
         x, right = COLUMNS[column]
         half, wider = self.half(link)
         middle = top + 18.0 + self.tall / 2 if column == "channel" else top + (HEAD + height - FOOT) / 2
-        told = f"{link.now_w:.0f} W now" + ("" if link.left_w is None else f", {link.left_w:.0f} left")
+        told = say("{now_w:.0f} W now", now_w=link.now_w)
+        if link.left_w is not None:
+            told = say("{now_w:.0f} W now, {left_w:.0f} left", now_w=link.now_w, left_w=link.left_w)
         tag = link.part.id if link.part else "mains"
         full, room = self.names.get(tag, tag), float(NEXT[column] - x)
         if column == "channel":
             room -= (len(facts) + 1) * PX_A_LETTER * 0.85  # they stand beside the name, in lighter letters
-        drawn = Part(column, _kind(link.part), tag, _fitting(full, room), full, facts, told if link.now_w else "idle",
-                     x, right, top, height, middle, half, wider, tag == self.narrowest)  # fmt: skip
+        drawn = Part(
+            column,
+            _kind(link.part),
+            tag,
+            _fitting(full, room),
+            full,
+            facts,
+            told if link.now_w else say("idle"),
+            x,
+            right,
+            top,
+            height,
+            middle,
+            half,
+            wider,
+            tag == self.narrowest,
+        )
         self.parts.append(drawn)
         return drawn
 
@@ -214,11 +232,15 @@ def draw(
         for branch, tall_here, place in zip(group, tall_ones, before, strict=True):
             _branch(pen, branch, (source, place), top, tall_here)
             top += tall_here
-    flowing = ", ".join(stream.text for stream in pen.streams) or "nothing flows"
-    fed = ", ".join(part.name for part in pen.parts if part.column == "charger") or "nothing"
-    label = f"{source.name} feeds {fed}: {flowing}."
+    flowing = ", ".join(stream.text for stream in pen.streams) or say("nothing flows")
+    fed = ", ".join(part.name for part in pen.parts if part.column == "charger") or say("nothing")
+    label = say("{source} feeds {fed}: {flowing}.", source=source.name, fed=fed, flowing=flowing)
     if narrowest:
-        label += f" {names.get(narrowest.id, narrowest.id)} holds the most back: {narrowest.holds_back_w:.0f} W."
+        label += " " + say(
+            "Bottleneck: {part}, {holds_back_w:.0f} W.",
+            part=names.get(narrowest.id, narrowest.id),
+            holds_back_w=narrowest.holds_back_w,
+        )
     return Picture(
         WIDTH, whole, label, tuple(pen.parts), tuple(pen.walls), tuple(pen.streams), tuple(pen.cases), shape.px_a_w
     )
@@ -226,7 +248,7 @@ def draw(
 
 def _source_facts(link: Link) -> str:
     if not isinstance(link.part, Source):
-        return "no limit"
+        return say("no limit")
     volts = f" · {link.part.voltage_v:g} V" if link.part.voltage_v else ""
     return _watts(link.own_w) + volts
 
@@ -249,7 +271,7 @@ def _supply(pen: _Pen, group: Sequence[Branch], fed: Place, top: float, height: 
     link = group[0].supply
     assert link is not None
     assert isinstance(link.part, Supply)
-    facts = f"{_watts(link.own_w)} · keeps {link.part.efficiency:g}"
+    facts = say("{watts} · efficiency {efficiency:%}", watts=_watts(link.own_w), efficiency=link.part.efficiency)
     supply = pen.part("supply", link, facts, top, height)
     pen.wall(*fed, supply)
     return [(supply, share) for share in _shares(supply, [float(len(branch.channels)) for branch in group])]
@@ -260,7 +282,8 @@ def _branch(pen: _Pen, branch: Branch, fed: tuple[Part, Place], top: float, heig
     charger."""
     source, before = fed
     way = [source] if before[0] is source else [source, before[0]]
-    total = _watts(branch.charger.own_w) + (" in all" if branch.charger.own_w is not None else "")
+    total = _watts(branch.charger.own_w)
+    total = say("{watts} in all", watts=total) if branch.charger.own_w is not None else total
     charger = pen.part("charger", branch.charger, total, top, height)
     pen.wall(*before, charger)
     places = _shares(charger, [link.packs_w or 1.0 for link, _ in branch.channels])
@@ -270,7 +293,12 @@ def _branch(pen: _Pen, branch: Branch, fed: tuple[Part, Place], top: float, heig
     for number, ((link, on_it), share) in enumerate(zip(branch.channels, places, strict=True)):
         item = link.part
         assert isinstance(item, Channel)
-        low = f"{item.min_current_a:g} to {item.max_current_a:g} A · {_watts(link.own_w)}"
+        low = say(
+            "{min_current_a:g} to {max_current_a:g} A · {watts}",
+            min_current_a=item.min_current_a,
+            max_current_a=item.max_current_a,
+            watts=_watts(link.own_w),
+        )
         part = pen.part("channel", link, low, first + number * row, row)
         pen.wall(charger, share, part)
         wide = sum(batch.power_w for batch in on_it) * pen.px_a_w
@@ -290,17 +318,22 @@ def _stream(pen: _Pen, way: Sequence[Part], last: Part, offset: float, wide: flo
     end = f"L{PACKS_X} {last.middle + tops[-1][1]:.1f}V{last.middle + tops[-1][1] + wide:.1f}"
     watts = sum(batch.power_w for batch in on_it)
     tint = pen.tints.get(on_it[0].packs[0], TINTS[0])
-    return Stream("M" + "L".join(over) + end + "L" + "L".join(under) + "Z", tint, f"{watts:.0f} W to {last.name}",
-                  last.x + 8, last.middle + 5)  # fmt: skip
+    return Stream(
+        "M" + "L".join(over) + end + "L" + "L".join(under) + "Z",
+        tint,
+        say("{watts:.0f} W to {last}", watts=watts, last=last.name),
+        last.x + 8,
+        last.middle + 5,
+    )
 
 
 def _case(pen: _Pen, part: Part, on_it: Sequence[Running], channel: str, row: float) -> Case:
     if not on_it:
-        return Case(part.middle - 22, 44.0, "Put a pack here", "", channel, ())
+        return Case(part.middle - 22, 44.0, say("Put a pack here"), "", channel, ())
     batch = on_it[0]
     title = ", ".join(batch.packs) if len(batch.packs) < 3 else f"{len(batch.packs)} packs"
-    board = pen.names.get(batch.board, batch.board) if batch.board else "no board"
-    until = f", until {pen.clocks[channel]}" if channel in pen.clocks else ""
+    board = pen.names.get(batch.board, batch.board) if batch.board else say("no board")
+    until = say(", until {clocks}", clocks=pen.clocks[channel]) if channel in pen.clocks else ""
     tall = min(row - 6, 60.0)
     amps = f", {batch.current_a:g} A"
     facts = f"{_fitting(board, CASE_PX - len(amps) * PX_A_LETTER)}{amps}{until}"

@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 from math import ceil
 
 from iterum.core.quantities import at_most
+from iterum.core.say import say
 from iterum.core.season.outlook import Expected, Observation, Outlook
 from iterum.core.season.watching import BAND_V
 from iterum.core.things.volts import SPREAD_LOOK_V
@@ -164,13 +165,13 @@ def draw(
         amps_top=amps(expected.dialled_a),
         now_x=along(minute),
         now_y=up(max(min(ahead.now_v, high_v), low_v)),
-        now_text=f"{ahead.now_v:.3f} V, {ahead.now_a:.1f} A expected now",
+        now_text=say("{now_v:.3f} V, {now_a:.1f} A expected now", now_v=ahead.now_v, now_a=ahead.now_a),
         full_x=along(ahead.full_at_min) if ahead.left_min > 0 else None,
-        full_text=(charging_at + timedelta(minutes=ahead.full_at_min)).astimezone().strftime("full %H:%M"),
+        full_text=(charging_at + timedelta(minutes=ahead.full_at_min)).astimezone().strftime(say("full") + " %H:%M"),
         checks=(*_checks(expected, seen, along, up, (low_v, high_v)), due),
         cells=_cells(cells, along, up),
-        label=f"Charge card: minute {minute:.0f}, {ahead.left_min:.0f} min left, "
-        f"{ahead.now_v:.3f} V per cell and {ahead.now_a:.1f} A expected now.",
+        label=say("Charge card: minute {minute:.0f}, {left_min:.0f} min left, {now_v:.3f} V per cell and "
+        "{now_a:.1f} A expected now.", minute=minute, left_min=ahead.left_min, now_v=ahead.now_v, now_a=ahead.now_a),
     )  # fmt: skip
 
 
@@ -227,7 +228,7 @@ def _panel(tag: str, read: Sequence[Observation], expected: Expected) -> CellPan
     apart_v = max(read[-1].cell_v) - min(read[-1].cell_v)
     ticks = tuple((up(value), f"{1000 * value:+.0f}") for value in (-0.04, 0.0, 0.04))
     band = (up(SPREAD_LOOK_V), round(up(-SPREAD_LOOK_V) - up(SPREAD_LOOK_V), 1))
-    return CellPanel(tag, _apart(lines), tuple(dots), band, ticks, f"{apart_v:.2f} V apart",
+    return CellPanel(tag, _apart(lines), tuple(dots), band, ticks, say("{apart_v:.2f} V apart", apart_v=apart_v),
                      any(line.out for line in lines))  # fmt: skip
 
 

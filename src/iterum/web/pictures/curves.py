@@ -9,6 +9,7 @@ import numpy as np
 from iterum.core.electrical.charging import Charge
 from iterum.core.electrical.circuit import Array
 from iterum.core.electrical.joining import EvenedOut
+from iterum.core.say import say
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import HouseRules
 from iterum.web.pictures.scale import Scale
@@ -122,7 +123,7 @@ def draw_evening(evening: EvenedOut, packs: Sequence[Pack], rules: HouseRules, w
         lines.append(Line(pack.id, _path(points), strong, LEFT + 6, round(points[0][1] - 5, 1)))
     ticks = ((0.1, "0.1 s"), (1, "1 s"), (10, "10 s"), (60, "1 min"), (300, "5 min"), (1800, "30 min"), (7200, "2 h"))
     marks = []
-    for seconds, text in ((evening.balance_s, "balance leads"), (evening.settled_s, "nothing flows")):
+    for seconds, text in ((evening.balance_s, say("balance leads")), (evening.settled_s, say("nothing flows"))):
         if seconds is not None and seconds > 1:
             x = at_s(seconds)
             marks.append(Mark(x, text, "end" if x > width / 2 else "start"))
@@ -135,8 +136,12 @@ def draw_evening(evening: EvenedOut, packs: Sequence[Pack], rules: HouseRules, w
         zero_y=up(0),
         limits_y=tuple(up(value) for value in limits if abs(value) <= top_c),
         marks=tuple(marks),
-        label=f"Currents after joining: {peak.id} sees the most, {peak.peak_rate_c:.1f}C, dying down. "
-        "The table beside says the same.",
+        label=say(
+            "Currents after joining: {peak} sees the most, {peak_rate_c:.1f}C, dying down. The table beside "
+            "says the same.",
+            peak=peak.id,
+            peak_rate_c=peak.peak_rate_c,
+        ),
         width=width,
         right=right,
     )
@@ -163,9 +168,9 @@ def draw_charge(result: Charge, cells: int, end_v: float, width: float = WIDTH) 
     amps_up = Scale(0, result.current_a * 1.9, HEIGHT - BOTTOM, TOP)
     area = _points(along, amps_up, minutes, trace.feed_a)
     area = [(area[0][0], HEIGHT - BOTTOM), *area, (area[-1][0], HEIGHT - BOTTOM)]
-    marks = [Mark(along(result.minutes), f"about {result.minutes:.0f} min", "end")]
+    marks = [Mark(along(result.minutes), say("about {minutes:.0f} min", minutes=result.minutes), "end")]
     if 1 < result.cc_minutes < result.minutes - 1:
-        marks.append(Mark(along(result.cc_minutes), "full volts", "end"))
+        marks.append(Mark(along(result.cc_minutes), say("full volts"), "end"))
     return ChargePicture(
         volts=_path(_points(along, up, minutes, cell_v)),
         amps=_path(area) + "Z",
@@ -176,8 +181,13 @@ def draw_charge(result: Charge, cells: int, end_v: float, width: float = WIDTH) 
         marks=tuple(marks),
         end_low_x=along(result.minutes_low),
         end_high_x=along(result.minutes_high),
-        label=f"Expected charge: {result.current_a:g} A at first, full volts after {result.cc_minutes:.0f} min, "
-        f"done after about {result.minutes:.0f} min.",
+        label=say(
+            "Expected charge: {current_a:g} A at first, full volts after {cc_minutes:.0f} min, done after "
+            "about {minutes:.0f} min.",
+            current_a=result.current_a,
+            cc_minutes=result.cc_minutes,
+            minutes=result.minutes,
+        ),
         width=width,
         right=right,
     )

@@ -9,6 +9,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import SourceUse, WishOutcome
 from iterum.core.planning.record import PlanRecord
 from iterum.core.planning.schedule import visits_of
+from iterum.core.say import say
 from iterum.web.pictures.scale import Scale
 from iterum.wording import family_label, plain
 
@@ -184,19 +185,21 @@ def draw(plan: PlanRecord, made_at: datetime, kit: Named, now_min: float = 0.0, 
     rows = _Rows(shape)
     heats = [item.wish for item in wanted if item.wish.fly_min]
     heat_row = (
-        rows.add(HEAT_ROW, "Heats" if any(item.wish.fly_min for item in wanted) else "Wanted") if wanted else None
+        rows.add(HEAT_ROW, say("Heats") if any(item.wish.fly_min for item in wanted) else say("Wanted"))
+        if wanted
+        else None
     )
     channels = list(dict.fromkeys(batch.channel for batch in sorted(batches, key=lambda b: b.channel)))
     lanes = []
     for channel in channels:
         most = max(batch.current_a for batch in batches if batch.channel == channel)
-        lanes.append(rows.add(LANE, kit.names.get(channel, channel), f"to {plain(most)} A", channel))
-    bench_row = rows.add(BENCH_ROW, "You at bench")
+        lanes.append(rows.add(LANE, kit.names.get(channel, channel), say("to {most:plain} A", most=most), channel))
+    bench_row = rows.add(BENCH_ROW, say("You at bench"))
     used = {use.id: use for use in plan.sources}
     busiest = max(used, key=lambda tag: used[tag].peak_w, default=None)
-    power_row = rows.add(POWER_ROW, "Power drawn", kit.names.get(busiest or "", busiest or "mains"))
+    power_row = rows.add(POWER_ROW, say("Power drawn"), kit.names.get(busiest or "", busiest or "mains"))
     bank, bank_text = _bank(batches, used, kit, along, rows.y + shape.above, last_min)
-    bank_row = rows.add(BANK_ROW, "Bank left") if bank else None
+    bank_row = rows.add(BANK_ROW, say("Bank left")) if bank else None
     seen = [visit for visit in visits(batches) if visit[1] > first_min and visit[0] < last_min]
     drawn_visits = tuple(
         Visit(along(max(start, first_min)), round(max(along(end) - along(max(start, first_min)), 10.0), 1), start, end,
@@ -223,8 +226,15 @@ def draw(plan: PlanRecord, made_at: datetime, kit: Named, now_min: float = 0.0, 
         now_x=along(now_min) if 0 < now_min <= last_min else None,
         lanes=tuple(lanes),
         bars=tuple(
-            _bar(number, batch, along, (first_min, last_min), lanes[channels.index(batch.channel)].y,
-                 STRIPES[families.index(batch.family) % len(STRIPES)], made_at)
+            _bar(
+                number,
+                batch,
+                along,
+                (first_min, last_min),
+                lanes[channels.index(batch.channel)].y,
+                STRIPES[families.index(batch.family) % len(STRIPES)],
+                made_at,
+            )
             for number, batch in enumerate(batches)
             if batch.end_min > first_min and batch.start_min < last_min
         ),
@@ -234,10 +244,16 @@ def draw(plan: PlanRecord, made_at: datetime, kit: Named, now_min: float = 0.0, 
         bank_row=bank_row,
         bank=bank,
         bank_text=bank_text,
-        label=f"Day strip: {len(batches)} batches on {len(channels)} channels in {plan.visits} visits, "
-        f"all done after {plan.makespan_min:.0f} minutes. The list below says the same.",
+        label=say(
+            "Day strip: {batches} batches on {channels} channels in {visits} visits, all done after "
+            "{makespan_min:.0f} minutes. The list below says the same.",
+            batches=len(batches),
+            channels=len(channels),
+            visits=plan.visits,
+            makespan_min=plan.makespan_min,
+        ),
         **_power(batches, busiest, kit.power_limits, along, (first_min, last_min), power_row.y),
-    )  # fmt: skip
+    )
 
 
 class _Rows:
@@ -270,7 +286,14 @@ def _bar(
     lead_x, full_x = (along(min(max(moment, shown[0]), shown[1])) for moment in (batch.lead_min, batch.full_min))
     width = round(end_x - x, 1)
     texts = _bar_texts(batch, end_x - lead_x)
-    label = f"{', '.join(batch.packs)}, {plain(batch.current_a)} A, {begins} to {ends}, full at {full}"
+    label = say(
+        "{packs:list}, {current_a:plain} A, {begins} to {ends}, full at {full}",
+        packs=batch.packs,
+        current_a=batch.current_a,
+        begins=begins,
+        ends=ends,
+        full=full,
+    )
     return Bar(number, x, lead_x, full_x, width, y, fill, texts, ends if width >= 150 else "", label, batch.locked)
 
 
@@ -283,7 +306,13 @@ def _heats(wanted: Sequence[WishOutcome], along: Scale, first_min: float, last_m
         width = round(along(min(wish.wish.at_min + (wish.wish.fly_min or 0.0), last_min)) - x, 1)
         next_x = along(shown[at + 1].wish.at_min) if at + 1 < len(shown) else along(last_min) + MARGIN
         text_x = max(x - 4, MARGIN)
-        short = "" if wish.met else f", short {wish.wish.count - wish.have}" if wish.have < wish.wish.count else ""
+        short = (
+            ""
+            if wish.met
+            else say(", short {count}", count=wish.wish.count - wish.have)
+            if wish.have < wish.wish.count
+            else ""
+        )
         name = wish.wish.name or family_label(wish.wish.family)
         texts = (f"{name}: {wish.wish.count}{short}", f"{name}{short}", f"{wish.wish.count}{short}", "")
         room = (next_x - text_x - 4) / 7.4
@@ -330,7 +359,7 @@ def _power(
     return {
         "power": f"{path}H{along(shown[1])}V{up(0)}Z",
         "power_limit_y": up(drawn) if drawn else None,
-        "power_limit_text": f"limit {limit_w:.0f} W" if limit_w else "",
+        "power_limit_text": say("limit {limit_w:.0f} W", limit_w=limit_w) if limit_w else "",
         "peak": (along(at), up(peak), f"{peak:.0f} W") if shown[0] < at < shown[1] or at == 0 else None,
     }
 
@@ -363,4 +392,9 @@ def _bank(
     upper = "L".join(f"{x} {middle - h:.1f}" for x, h in left)
     lower = "L".join(f"{x} {middle + h:.1f}" for x, h in reversed(left))
     end_wh = whole_wh - used[source].used_wh
-    return f"M{upper}L{lower}Z", f"{kit.names.get(source, source)}, {end_wh:.0f} of {whole_wh:.0f} Wh left at the end"
+    return f"M{upper}L{lower}Z", say(
+        "{names}, {end_wh:.0f} of {whole_wh:.0f} Wh left at the end",
+        names=kit.names.get(source, source),
+        end_wh=end_wh,
+        whole_wh=whole_wh,
+    )

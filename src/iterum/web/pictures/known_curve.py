@@ -7,6 +7,7 @@ import numpy as np
 from iterum.core.electrical.belief import DRAWS, Belief, beliefs_of
 from iterum.core.electrical.circuit import Feeding
 from iterum.core.electrical.fan import Band, band, fan_of
+from iterum.core.say import say
 from iterum.core.things.packs import Pack, Reading
 from iterum.web.pictures.scale import Scale
 
@@ -88,12 +89,14 @@ def draw(pack: Pack) -> KnownCurve | None:
 def _times(pack: Pack) -> list[tuple[str, Pack]]:
     """A pack as it was believed before its charges, before the last of them, and now."""
     if pack.learned is None:
-        return [("Now", pack)]
+        return [(say("Now"), pack)]
     points = sorted(pack.learned.points, key=lambda point: point.at.timestamp() if point.at else 0.0)
-    times = [("Before its charges taught", replace(pack, learned=None))]
+    times = [(say("Before its charges taught"), replace(pack, learned=None))]
     if len(points) > 1:
-        times.append(("Before the last one", replace(pack, learned=replace(pack.learned, points=tuple(points[:-1])))))
-    return [*times, ("Now", pack)]
+        times.append(
+            (say("Before the last one"), replace(pack, learned=replace(pack.learned, points=tuple(points[:-1]))))
+        )
+    return [*times, (say("Now"), pack)]
 
 
 def _belief(pack: Pack) -> Belief:
@@ -112,7 +115,18 @@ def _told(when: str, pack: Pack) -> Told:
 
 
 def _label(pack: Pack, told: Told) -> str:
-    now = f" Now {told.soc.low * 100:.0f} to {told.soc.high * 100:.0f} % of its charge." if told.soc else ""
+    now = (
+        say(" Now {low:.0f} to {high:.0f} % of its charge.", low=told.soc.low * 100, high=told.soc.high * 100)
+        if told.soc
+        else ""
+    )
     if pack.learned is None:
-        return f"What rest volts say of {pack.id}: nothing learned yet, so any cell of its kind.{now}"
-    return f"What rest volts say of {pack.id}, after {len(pack.learned.points)} known points of its own.{now}"
+        return say(
+            "What rest volts say of {pack}: nothing learned yet, so any cell of its kind.{now}", pack=pack.id, now=now
+        )
+    return say(
+        "What rest volts say of {pack}, after {points} known points of its own.{now}",
+        pack=pack.id,
+        points=len(pack.learned.points),
+        now=now,
+    )

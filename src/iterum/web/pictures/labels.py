@@ -7,6 +7,7 @@ from urllib.parse import quote
 from markupsafe import Markup
 
 from iterum.core.reading.numbers import figure_of
+from iterum.core.say import say
 from iterum.core.things.packs import Pack
 from iterum.services.sharing import NAME, PORT
 from iterum.web.pictures.code import code_svg
@@ -56,17 +57,21 @@ def sheet_from(texts: Mapping[str, str], start: Sheet) -> tuple[Sheet, tuple[str
         value = -1.0 if figure is None else figure
         whole = field.name in BOUNDS
         if not low <= value <= high or (whole and value != int(value)):
-            wrong.append(f"{field.name.replace('_', ' ')} must be {low:g} to {high:g}")
+            wrong.append(
+                say("{replace} must be {low:g} to {high:g}", replace=field.name.replace("_", " "), low=low, high=high)
+            )
             value = usual
         values[field.name] = int(value) if whole else value
     sheet = Sheet(**values)  # type: ignore[arg-type]
     right = sheet.left_mm + (sheet.columns - 1) * sheet.across_mm + sheet.width_mm
     below = sheet.top_mm + (sheet.rows - 1) * sheet.down_mm + sheet.height_mm
     if min(sheet.width_mm, sheet.height_mm) < 10:
-        wrong.append("a label is at least 10 mm wide and high")
+        wrong.append(say("a label is at least 10 mm wide and high"))
     if right > sheet.page_width_mm + 0.5 or below > sheet.page_height_mm + 0.5:
         page = f"{sheet.page_width_mm:g} × {sheet.page_height_mm:g}"
-        wrong.append(f"the labels reach to {right:g} × {below:g} mm, the page is {page}")
+        wrong.append(
+            say("the labels reach to {right:g} × {below:g} mm, the page is {page}", right=right, below=below, page=page)
+        )
     return (start, tuple(wrong)) if wrong else (sheet, ())
 
 
@@ -121,7 +126,9 @@ def _label(pack: Pack, x: float, y: float, width: float, height: float) -> Label
     first = room + tag_size
     lines = tuple((round(first + 1.35 * size * at, 2), text) for at, text in enumerate(words, 1))
     part = wide / 3
-    marks = tuple((round(text_x + part * at, 2), text) for at, text in enumerate(("full", "part", "store")))
+    marks = tuple(
+        (round(text_x + part * at, 2), text) for at, text in enumerate((say("full"), say("part"), say("store")))
+    )
     boxes_y, box = round(height - room - 0.4 * size, 2), round(min(0.75 * size, wide / 3 / 3.6), 2)
     return Label(round(x, 2), round(y, 2), width, height, round(side, 2), text_x, pack.id, round(first, 2), tag_size,
                  lines, size, marks, boxes_y, box, code_svg(address_of(pack.id)))  # fmt: skip

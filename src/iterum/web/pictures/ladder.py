@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from iterum.core.groups.group import Group
 from iterum.core.groups.matching import LeftOut
 from iterum.core.quantities import at_most, difference
+from iterum.core.say import say, say_many
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import HouseRules
 from iterum.web.pictures.scale import Scale
@@ -268,7 +269,9 @@ def _group_marks(
         allowed_y=scale(low_v + allowed_v),
         rungs=rungs,
         amps=amps,
-        ports=f"{len(group.packs)} of {ports} ports" if ports else f"{len(group.packs)} packs",
+        ports=say("{packs} of {ports} ports", packs=len(group.packs), ports=ports)
+        if ports
+        else say("{count} packs", count=len(group.packs)),
         left_v=round(allowed_v - (high_v - low_v), 9),
         beam_ticks=tuple(scale(low_v + index * beam) for index in range(1, steps + 1)),
         turned=used > group.window.spread_v / group.window.allowed_v,
@@ -276,5 +279,9 @@ def _group_marks(
 
 
 def _label(groups: Sequence[Group], left_out: Sequence[LeftOut]) -> str:
-    counts = f"{len(groups)} {'group' if len(groups) == 1 else 'groups'}"
-    return f"Voltage ladder: {counts}, {len(left_out)} left out. The table below says the same."
+    return say_many(
+        "Voltage ladder: one group, {left_out} packs not in a group. The table below says the same.",
+        "Voltage ladder: {count} groups, {left_out} packs not in a group. The table below says the same.",
+        len(groups),
+        left_out=len(left_out),
+    )

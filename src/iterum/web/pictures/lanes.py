@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from iterum.core.planning.batches import PlannedBatch
+from iterum.core.say import say
 from iterum.core.season.agenda import InHand
 from iterum.core.things.session import Wish
 from iterum.web.pictures.scale import Scale
@@ -88,7 +89,12 @@ def draw(day: Day, now: datetime, names: Mapping[str, str]) -> Lanes:
             continue
         width = round(max(along(min(minute(item.ends_at), last_min)) - along(0), 6.0), 1)
         texts = _texts(run.packs, run.family, f"{plain(run.current_a)} A", width)
-        label = f"{', '.join(run.packs)} on {names.get(run.place, run.place)}, until {_clock(item.ends_at)}"
+        label = say(
+            "{packs:list} on {names}, until {clock}",
+            packs=run.packs,
+            names=names.get(run.place, run.place),
+            clock=_clock(item.ends_at),
+        )
         bars.setdefault(run.place, []).append(LaneBar(along(0), width, None, fills[run.family], texts, label, False))
     for number, batch in day.planned:
         if batch.start_min >= last_min:
@@ -96,7 +102,12 @@ def draw(day: Day, now: datetime, names: Mapping[str, str]) -> Lanes:
         x = along(max(batch.start_min, 0.0))
         width = round(max(along(min(batch.end_min, last_min)) - x, 6.0), 1)
         begins = now + timedelta(minutes=batch.start_min)
-        label = f"planned: {', '.join(batch.packs)} at {plain(batch.current_a)} A from {_clock(begins)}"
+        label = say(
+            "planned: {packs:list} at {current_a:plain} A from {clock}",
+            packs=batch.packs,
+            current_a=batch.current_a,
+            clock=_clock(begins),
+        )
         full_x = along(batch.full_min) if 0 < batch.full_min < min(batch.end_min - 1, last_min) else None
         room = (full_x or x + width) - x
         texts = _texts(batch.packs, batch.family, f"{plain(batch.current_a)} A · {_clock(begins)}", room)
@@ -154,7 +165,7 @@ def _heats(
         x = along(max(at_min, 0.0))
         width = round(max(along(min(over_min, last_min)) - x, 4.0), 1)
         name = wish.name or family_label(wish.family)
-        count = f"{have} of {wish.count}" if have < wish.count else f"{have}"
+        count = say("{have} of {count}", have=have, count=wish.count) if have < wish.count else f"{have}"
         texts = (f"{name}: {count}", name, count)
         middle = x + width / 2
         fits = [text for text in texts if middle - len(text) * 3.6 >= free_x]

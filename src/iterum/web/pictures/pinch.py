@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from iterum.core.amps.limits import Limit, tied
+from iterum.core.say import figure, one_of, say
 from iterum.core.sizing.size import Sizing
 from iterum.core.things.limit_kinds import Stage
 from iterum.wording import sentence
@@ -30,7 +31,7 @@ class Part:
     @property
     def text(self) -> str:
         """The sum under the stage."""
-        return sentence(self.limit.reason) if self.limit else "no limit given"
+        return sentence(self.limit.reason) if self.limit else say("no limit given")
 
 
 @dataclass(frozen=True)
@@ -77,7 +78,7 @@ def draw(sizing: Sizing, without_board: bool) -> Pinch:
         half = _half(first.current_a if first else None, px_per_a)
         stages.append(
             Part(
-                name=stage.value,
+                name=say(stage.value),
                 limit=first,
                 others=tuple(limits[1:]),
                 narrowest=any(limit.name in narrowest for limit in limits),
@@ -87,13 +88,19 @@ def draw(sizing: Sizing, without_board: bool) -> Pinch:
                 capped=first is None or first.current_a * px_per_a > WIDEST_HALF_PX,
             )
         )
-    figures = ", ".join(f"{limit.current_a:.2f}" for limit in sorted(sizing.limits, key=lambda item: item.current_a))
-    gripped = " and ".join(stage.name.lower() for stage in stages if stage.narrowest)
+    figures = ", ".join(
+        figure(limit.current_a, ".2f") for limit in sorted(sizing.limits, key=lambda item: item.current_a)
+    )
+    gripped = one_of([stage.name for stage in stages if stage.narrowest], "and")
     return Pinch(
         stages=tuple(stages),
         upper=_outline(stages, -1),
         lower=_outline(stages, 1),
         stream_half=_half(sizing.current_a, px_per_a),
-        label=f"Limits from source to packs; narrowest: {gripped}, {sizing.exact_a:.2f} A.",
-        line=f"smallest of {figures} = {sizing.exact_a:.2f} A",
+        label=say(
+            "Limits from source to packs; bottleneck: {gripped}, {exact_a:.2f} A.",
+            gripped=gripped,
+            exact_a=sizing.exact_a,
+        ),
+        line=say("smallest of {figures} = {exact_a:.2f} A", figures=figures, exact_a=sizing.exact_a),
     )

@@ -4,9 +4,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from iterum.core.say import say
 from iterum.core.season.health import RETIRE_PART, ChargeRecord, capacity_told
 from iterum.core.things.packs import Pack
 from iterum.web.pictures.scale import Scale
+from iterum.web.words import date
 
 WIDTH, PHONE_WIDTH, LEFT, RIGHT, TOP, BOTTOM, HEIGHT = 745.0, 350.0, 58.0, 20.0, 24.0, 34.0, 220.0
 OHMS_BELOW = 22.0
@@ -54,11 +56,11 @@ def draw(pack: Pack, records: Sequence[ChargeRecord], width: float = WIDTH) -> T
         width=width,
         right=right,
         ticks=tuple((up(value), f"{value * 100:.0f}") for value in up.ticks(0.1)),
-        days=tuple((at(moment), moment.astimezone().strftime("%-d %b %Y")) for moment in dict.fromkeys((first, last))),
+        days=tuple((at(moment), date(moment, "yMMMd")) for moment in dict.fromkeys((first, last))),
         limit_y=up(RETIRE_PART),
         capacity="M" + "L".join(f"{x} {y}" for x, y in dots) if len(dots) > 1 else "",
         dots=dots[:: len(dots) // 60 + 1],
         squares=tuple((at(moment), ohm_up(value), f"{value:.1f} mΩ") for moment, value in ohms[:: len(ohms) // 40 + 1]),
-        label=f"{pack.id} over time: {len(told)} charges tell its capacity, "
-        + (f"the last {told[-1][1] * 100:.0f} % of its label." if told else "none so far."),
+        label=say("{pack} over time: {told} charges tell its capacity, ", pack=pack.id, told=len(told))
+        + (say("the last {told:.0f} % of its label.", told=told[-1][1] * 100) if told else say("none so far.")),
     )

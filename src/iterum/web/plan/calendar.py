@@ -3,6 +3,7 @@
 from datetime import timedelta
 
 from iterum.core.planning.record import KeptPlan
+from iterum.core.say import say
 from iterum.core.season.run import LIVE
 from iterum.core.season.watching import next_check_min
 from iterum.exchange.visits import Visit, visits_calendar
@@ -22,8 +23,8 @@ def _of_plan(kept: KeptPlan) -> list[Visit]:
     events = []
     for start, end, numbers in visits(batches):
         tags = "; ".join(", ".join(batches[number].packs) for number in numbers)
-        events.append(Visit(kept.moment(start), f"Plug in {tags}", end - start))
-    events += [Visit(kept.moment(batch.end_min), f"Take off {', '.join(batch.packs)}") for batch in batches]
+        events.append(Visit(kept.moment(start), say("Plug in {tags}", tags=tags), end - start))
+    events += [Visit(kept.moment(batch.end_min), say("Take off {packs:list}", packs=batch.packs)) for batch in batches]
     return events
 
 
@@ -33,5 +34,7 @@ def _checks() -> list[Visit]:
         if run.state in LIVE and run.charging_at is not None:
             look = runs().look(run.key, now())
             due_min = next_check_min([item.seen for item in look.seen]) + run.paused_min
-            events.append(Visit(run.charging_at + timedelta(minutes=due_min), f"Touch {', '.join(run.packs)}"))
+            events.append(
+                Visit(run.charging_at + timedelta(minutes=due_min), say("Touch {packs:list}", packs=run.packs))
+            )
     return events

@@ -13,6 +13,7 @@ from iterum.core.planning.history import Flown
 from iterum.core.planning.record import KeptPlan, PlanRecord
 from iterum.core.planning.score import PREFERENCES, Prefer
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.say import say
 from iterum.core.season.agenda import BATCH_LONGEST
 from iterum.core.season.as_it_went import locked, moved, true_batches
 from iterum.core.season.run import OPEN
@@ -87,12 +88,22 @@ def parted() -> str:
     planned = {(frozenset(batch.packs), batch.channel) for batch in batches}
     others = [run for run in begun if (frozenset(run.packs), run.channel) not in planned]
     if others:
-        return f"{', '.join(others[-1].packs)} went on {others[-1].place}, and the plan does not know of it."
+        return say(
+            "{packs:list} went on {place}, and the plan does not know of it.",
+            packs=others[-1].packs,
+            place=others[-1].place,
+        )
     stopped = [run for run in begun if run.stopped]
     if stopped and kept.revision != desk().revision():
-        return f"{', '.join(stopped[-1].packs)} on {stopped[-1].place} was stopped since the plan was made."
+        return say(
+            "{packs:list} on {place} was stopped since the plan was made.",
+            packs=stopped[-1].packs,
+            place=stopped[-1].place,
+        )
     if kept.revision != desk().revision():
-        return f"Packs, kit or heats changed since the plan was made at {kept.made_at.astimezone():%H:%M}."
+        return say(
+            "Packs, kit or heats changed since the plan was made at {made_at:%H:%M}.", made_at=kept.made_at.astimezone()
+        )
     return ""
 
 
@@ -129,7 +140,7 @@ def begin() -> AnyResponse:
     preferences = tuple(Prefer) if asked == COMPARE else tuple(item for item in Prefer if item == asked)
     seconds = min(max(request.form.get("seconds", 5.0, type=figure), 0.5), 60.0)
     if not preferences:
-        raise BadRequest("No such preference.")
+        raise BadRequest(say("No such preference."))
     job = plan_desk().begin(plan_job(preferences, seconds, request.form.get("follow") == "yes"))
     job.wait(0.4)  # a small session is planned by then, and the page arrives whole
     return redirect(go_back_to(request.form.get("back", url_for("plan.page"))))
@@ -172,9 +183,7 @@ def plan_job(preferences: tuple[Prefer, ...], seconds: float, following: bool) -
 def _as_said(flown: Sequence[Flown], kept: KeptPlan) -> tuple[Flown, ...]:
     """Who flew: as somebody said it, where it was said, else as it was planned."""
     told = list(day().flights(kept.made_at - BATCH_LONGEST))
-    wishes = {
-        (heat.at, heat.wish.family, heat.wish.name, heat.wish.pilot): heat.wish for heat in desk().heats()
-    }
+    wishes = {(heat.at, heat.wish.family, heat.wish.name, heat.wish.pilot): heat.wish for heat in desk().heats()}
     made: list[Flown] = []
     for item in flown:
         asked = (item.heat.family, item.heat.name, item.heat.pilot)
@@ -215,7 +224,7 @@ def take() -> AnyResponse:
     for kept in desk().latest_plans():
         if kept.prefer == request.form.get("prefer"):
             desk().keep_plan(kept)
-            flash(f"Taken: {Prefer(kept.prefer).words.lower()}.")
+            flash(say("Now preferred: {words}.", words=Prefer(kept.prefer).words))
             return redirect(url_for("plan.page"))
     raise NotThere("plan", "prefer")
 
@@ -228,12 +237,12 @@ def take_offer() -> AnyResponse:
         raise NotThere("offer", number)
     offer = kept.plan.offers[number]
     if offer.plan is None:
-        raise BadRequest("That is to be bought, or measured, first.")
+        raise BadRequest(say("That is to be bought, or measured, first."))
     if kept.revision != desk().revision():
-        flash("Something changed since it was offered. Plan again: the offers are made anew.", "care")
+        flash(say("Something changed since it was offered. Plan again: the offers are made again."), "care")
         return redirect(url_for("plan.page"))
     desk().take_offer(kept, offer, now())
-    flash(f"Taken. {sentence(offer.reason, lambda minute: _clock(kept, minute))}")
+    flash(say("Taken. {sentence}", sentence=sentence(offer.reason, lambda minute: _clock(kept, minute))))
     return redirect(url_for("plan.page"))
 
 
@@ -272,7 +281,7 @@ def batch() -> AnyResponse:
     try:
         if keep is not None:
             changed = locked(session, kept, number, keep == "yes")
-            flash("Kept where it is." if keep == "yes" else "Free again: planning anew may move it.")
+            flash(say("Kept where it is.") if keep == "yes" else say("Free again: planning again may move it."))
         else:
             start_min = request.form.get("start_min", type=figure)
             by_min = request.form.get("by_min", 0.0, type=figure)
@@ -281,13 +290,17 @@ def batch() -> AnyResponse:
                 raise NotThere("batch", number)
             start_min = (old.start_min if start_min is None else round(start_min)) + by_min
             changed = moved(session, kept, number, request.form.get("channel"), start_min, now_min)
-            flash(f"Fits: {', '.join(old.packs)} from {_clock(kept, start_min)}. It is kept there.")
+            flash(
+                say(
+                    "Fits: {packs:list} from {clock}. It is kept there.", packs=old.packs, clock=_clock(kept, start_min)
+                )
+            )
         tags = frozenset(kept.plan.batches[number].packs)
         desk().keep_plan(changed)
         number = next(at for at, item in enumerate(changed.plan.batches) if set(item.packs) == tags)
     except Unsafe as refusal:
         why = " ".join(about(item, lambda minute: _clock(kept, minute)) for item in refusal.reasons)
-        flash(f"Not moved: {why}", "care")
+        flash(say("Not moved: {why}", why=why), "care")
     return redirect(url_for("plan.page", batch=number, _anchor="chosen"))
 
 

@@ -8,6 +8,7 @@ from iterum.core.planning.plan import WishOutcome
 from iterum.core.planning.record import KeptPlan
 from iterum.core.planning.rehearsed import Cost, Disturbance, RehearsedDay, Trouble, costs, drawn, played
 from iterum.core.planning.score import Prefer
+from iterum.core.say import Words, say
 from iterum.core.things.session import Session
 from iterum.web.pictures import day_strip
 from iterum.web.plan.views import named_of
@@ -16,12 +17,12 @@ from iterum.web.words import few_tags
 GO_ON, ANEW = "g", "a"
 """The decisions as an address holds them, a letter each."""
 CHOICES = {
-    Trouble.SLIP: "a heat slips",
-    Trouble.HANDS: "slow hands",
-    Trouble.BACKS_OFF: "a charger gives fewer amps",
-    Trouble.LINK: "a charge stands still unseen",
-    Trouble.SWOLLEN: "a pack comes back swollen",
-    Trouble.SOURCE: "a source is weaker than thought",
+    Trouble.SLIP: Words("a heat slips"),
+    Trouble.HANDS: Words("slow set-up"),
+    Trouble.BACKS_OFF: Words("a charger gives fewer amps"),
+    Trouble.LINK: Words("a charge stands still unseen"),
+    Trouble.SWOLLEN: Words("a pack comes back swollen"),
+    Trouble.SOURCE: Words("a source is weaker than thought"),
 }
 
 
@@ -66,7 +67,7 @@ def day_page(kept: KeptPlan, session: Session, seed: int, kinds: Collection[Trou
     day = played(session, batches, heats, known, anew, prefer)
     ends = len(acts) == len(happens)
     told = remember(lambda: costs(session, batches, heats, happens, anew, prefer)) if ends and happens else ()
-    names = [item.heat.name or f"heat {number}" for number, item in enumerate(heats, 1)]
+    names = [item.heat.name or say("heat {number}", number=number) for number, item in enumerate(heats, 1)]
     words = _Words(kept, session, names)
     happened = tuple(
         Happened(kept.moment(item.at_min), words.of(item), "planned anew" if place in anew else "went on",
@@ -124,30 +125,50 @@ class _Words:
         tags = few_tags(item.packs)
         source = self.sources.get(item.source, item.source)
         if item.trouble is Trouble.SLIP and item.heat is not None:
-            return f"{self.names[item.heat]} starts {item.minutes:.0f} min later."
+            return say("{names} starts {minutes:.0f} min later.", names=self.names[item.heat], minutes=item.minutes)
         return {
-            Trouble.HANDS: f"Setting up {tags} takes {item.minutes:.0f} min longer.",
-            Trouble.BACKS_OFF: f"The charger gives {tags} fewer amps: {item.minutes:.0f} min longer.",
-            Trouble.LINK: f"The charge of {tags} stood still, unseen for {item.minutes:.0f} min.",
-            Trouble.SWOLLEN: f"{tags} comes back swollen: outside, apart, not charged and not flown again.",
-            Trouble.SOURCE: f"{source} holds {item.source_wh:.0f} Wh less than thought.",
+            Trouble.HANDS: say("Setting up {tags} takes {minutes:.0f} min longer.", tags=tags, minutes=item.minutes),
+            Trouble.BACKS_OFF: say(
+                "The charger gives {tags} fewer amps: {minutes:.0f} min longer.", tags=tags, minutes=item.minutes
+            ),
+            Trouble.LINK: say(
+                "The charge of {tags} stood still, unseen for {minutes:.0f} min.", tags=tags, minutes=item.minutes
+            ),
+            Trouble.SWOLLEN: say(
+                "{tags} comes back swollen: outside, apart, not charged and not flown again.", tags=tags
+            ),
+            Trouble.SOURCE: say(
+                "{source} holds {source_wh:.0f} Wh less than thought.", source=source, source_wh=item.source_wh
+            ),
         }[item.trouble]
 
     def costs(self, told: tuple[Cost, Cost], anew: bool) -> tuple[str, str]:
         """What a disturbance cost, and what the decision at it did."""
         itself, decision = told
-        without = f"It cost {self._heats(itself.lost)}." if itself.lost else "It cost no heat."
-        chose, other = ("Planning anew", "going on") if anew else ("Going on", "planning anew")
+        without = say("It cost {heats}.", heats=self._heats(itself.lost)) if itself.lost else say("It cost no heat.")
+        chose, other = (say("Planning again"), "going on") if anew else (say("Going on"), "planning anew")
         if decision.won and not decision.lost:
-            return without, f"{chose} kept {self._heats(decision.won)}."
+            return without, say("{chose} kept {heats}.", chose=chose, heats=self._heats(decision.won))
         if decision.lost and not decision.won:
-            return without, f"{chose} cost {self._heats(decision.lost)}: {other} would have kept it."
+            return without, say(
+                "{chose} cost {heats}: {other} would have kept it.",
+                chose=chose,
+                heats=self._heats(decision.lost),
+                other=other,
+            )
         if decision.lost:
-            return without, f"{chose} kept {self._heats(decision.won)} and cost {self._heats(decision.lost)}."
+            return without, say(
+                "{chose} kept {heats} and cost {heats2}.",
+                chose=chose,
+                heats=self._heats(decision.won),
+                heats2=self._heats(decision.lost),
+            )
         packs = round(abs(decision.worth), 1)
         if packs:
-            return without, f"{chose} was {'worse' if decision.worth > 0 else 'better'}: {other} flies other packs."
-        return without, f"{chose} or {other}: the same heats."
+            if decision.worth > 0:
+                return without, say("{chose} was worse: {other} flies other packs.", chose=chose, other=other)
+            return without, say("{chose} was better: {other} flies other packs.", chose=chose, other=other)
+        return without, say("{chose} or {other}: the same heats.", chose=chose, other=other)
 
     def _heats(self, places: Collection[int]) -> str:
         return ", ".join(self.names[place] for place in sorted(places))

@@ -10,6 +10,7 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.planning.rehearsed import Trouble
 from iterum.core.reasons import Busy, NotThere
+from iterum.core.say import Words, kept, say
 from iterum.core.season.lesson import Lesson, outcome
 from iterum.core.season.run import LIVE
 from iterum.core.things.choice import Kind
@@ -25,27 +26,28 @@ from iterum.web.played import may_begin, played_on
 from iterum.web.rehearse.day import CHOICES, day_page
 from iterum.web.turns import happened
 from iterum.web.who import is_shared
+from iterum.web.words import clock
 
 blueprint = Blueprint("rehearse", __name__, url_prefix="/rehearse", template_folder="templates")
 
-TAKEN = {"heats": "Heats", "rules": "House rules", "kit": "Kit"}
+TAKEN = {"heats": Words("Heats"), "rules": Words("House rules"), "kit": Words("Kit")}
 LEAVE_S = 4.0
 """So long a page that is being left may still ask this process for something."""
 MOST_SEED = 1_000_000
 """Days to draw from."""
 DISTURBANCES = {
-    "link": "The link to the charger is lost for a minute",
-    "lag": "A cell lags in a batch that charges",
-    "hot": "A pack of a batch that charges gets hot",
-    "sag": "The source sags",
-    "slip": "The next heat slips by 15 min",
+    "link": Words("The link to the charger is lost for a minute"),
+    "lag": Words("A cell lags in a batch that charges"),
+    "hot": Words("A pack of a batch that charges gets hot"),
+    "sag": Words("The source sags"),
+    "slip": Words("The next heat slips by 15 min"),
 }
 
 
 def _mine() -> Rehearsal:
     mine = rehearsal()
     if mine is None:
-        raise Busy("this is the real bench: no time is stepped over here")
+        raise Busy(say("this is the real bench: no time is stepped over here"))
     return mine
 
 
@@ -126,11 +128,11 @@ def day() -> str | AnyResponse:
     """The plan in force, played by the model: what happens is drawn, what to do about it is asked."""
     kept = desk().latest_plan()
     if kept is None:
-        flash("There is no plan to rehearse yet.")
+        flash(say("There is no plan to rehearse yet."))
         return redirect(url_for("plan.page"))
     seed = request.args.get("seed", 1, type=whole)
     if not 0 <= seed < MOST_SEED:
-        raise BadRequest("No such day.")
+        raise BadRequest(say("No such day."))
     kinds = [kind for kind in Trouble if kind.value in request.args.getlist("kind")]
     if not kinds and "nothing" not in request.args:
         kinds = list(Trouble)
@@ -145,7 +147,7 @@ def day() -> str | AnyResponse:
 def up_next() -> Response:
     """What is next here, in a few words, for the mark of a rehearsal."""
     first = todos()[:1]
-    words = f"{first[0].at.astimezone().strftime('%H:%M')} {first[0].short}" if first else "nothing is due"
+    words = f"{clock(first[0].at)} {first[0].short}" if first else say("nothing is due")
     return Response(words, mimetype="text/plain")
 
 
@@ -153,14 +155,14 @@ def up_next() -> Response:
 def begin() -> AnyResponse:
     """Begin it on a copy of this bench, and go in."""
     if rehearsal() is not None:
-        raise Busy("this is a rehearsal already")
+        raise Busy(say("this is a rehearsal already"))
     if is_shared():
-        raise Busy("a rehearsal is begun on Iterum’s own machine: it is not shared")
+        raise Busy(say("a rehearsal is begun on Iterum’s own machine: it is not shared"))
     if "lesson" in request.form:
         return _begin_lesson(request.form["lesson"])
     speed = request.form.get("speed", 10.0, type=figure)
     if speed not in SPEEDS:
-        raise BadRequest("No such speed.")
+        raise BadRequest(say("No such speed."))
     url = current_app.extensions["iterum"]["rehearsals"].begin(request.host_url.rstrip("/"), speed, now())
     return redirect(f"{url}plan" if desk().latest_plan() else url)
 
@@ -178,7 +180,7 @@ def _begin_lesson(name: str) -> AnyResponse:
 def end() -> AnyResponse:
     """End it from the real bench."""
     current_app.extensions["iterum"]["rehearsals"].end()
-    flash("The rehearsal is over. Nothing of it was kept.")
+    flash(say("The rehearsal is over. Nothing of it was kept."))
     return redirect(url_for("rehearse.page"))
 
 
@@ -186,16 +188,16 @@ def end() -> AnyResponse:
 def take() -> AnyResponse:
     """Take heats, house rules or kit as they stand in the rehearsal into the real bench; nothing else comes over."""
     if rehearsal() is not None:
-        raise Busy("this is a rehearsal: take its changes on the real bench")
+        raise Busy(say("this is a rehearsal: take its changes on the real bench"))
     what = request.form.get("what", "")
     if what not in TAKEN:
-        raise BadRequest("Nothing of that name is taken.")
+        raise BadRequest(say("Nothing of that name is taken."))
     changed = current_app.extensions["iterum"]["rehearsals"].changed(desk())
-    with undoable(f"{TAKEN[what]} of the rehearsal") as told:
+    with undoable(kept("{taken} of the rehearsal", taken=TAKEN[what])) as told:
         taken = changed.take(what, desk(), now())
-        told.text = f"{TAKEN[what]} of the rehearsal taken. Plan again to follow."
+        told.text = say("{taken} of the rehearsal taken. Plan again to follow.", taken=TAKEN[what])
         if not taken:
-            told.text = "Nothing to take: it is the same here."
+            told.text = say("Nothing to take: it is the same here.")
     return redirect(url_for("plan.page" if taken else "rehearse.page"))
 
 
@@ -214,7 +216,7 @@ def speed() -> AnyResponse:
     """Let time run faster or slower."""
     wanted = request.form.get("speed", 0.0, type=figure)
     if wanted not in SPEEDS:
-        raise BadRequest("No such speed.")
+        raise BadRequest(say("No such speed."))
     _mine().clock.run_at(wanted)
     return redirect(go_back_to(request.form.get("back", "")))
 
@@ -235,7 +237,7 @@ def disturb() -> AnyResponse:
     """Let something go wrong, as it does on a field."""
     mine, kind = _mine(), request.form.get("kind", "")
     if kind not in DISTURBANCES:
-        raise BadRequest("No such disturbance.")
+        raise BadRequest(say("No such disturbance."))
     if kind == "slip":
         heats = desk().heats()
         later = next((index for index, heat in enumerate(heats) if heat.at > now()), None)
@@ -244,7 +246,7 @@ def disturb() -> AnyResponse:
                 replace(heat, at=heat.at + timedelta(minutes=15)) if index == later else heat
                 for index, heat in enumerate(heats)
             ]
-            with undoable("The next heat slips by 15 min"):
+            with undoable(kept("The next heat slips by 15 min")):
                 desk().set_heats(moved, now())
             happened(DISTURBANCES[kind])
         return redirect(go_back_to(request.form.get("back", "")))
@@ -253,7 +255,7 @@ def disturb() -> AnyResponse:
         with mine.bench.lock:
             mine.bench.bench.fault(kind, live[0] if live else "", "60" if kind == "link" else None)
     except (Refused, KeyError) as error:
-        flash(f"Nothing to disturb: {error}.", "care")
+        flash(say("Nothing to disturb: {error}.", error=error), "care")
     else:
         happened(DISTURBANCES[kind])
         flash(f"{DISTURBANCES[kind]}.", "care")

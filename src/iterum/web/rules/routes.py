@@ -10,6 +10,7 @@ from werkzeug.wrappers import Response
 from iterum.core.electrical.joining import passing_order
 from iterum.core.groups.matching import Matching
 from iterum.core.reasons import NotThere
+from iterum.core.say import say
 from iterum.core.sizing.arrange import amps_of
 from iterum.core.things.choice import Choice
 from iterum.core.things.rules import (
@@ -55,19 +56,26 @@ def _sets(matching: Matching) -> set[frozenset[str]]:
 def _effect(rule: Rule, school: School, rules: HouseRules, today: Matching) -> str:
     """What choosing a school would do to today's groups, in numbers."""
     if not any(pack.pack.reading for pack in today.verdicts):
-        return "Measure packs to see what it does."
+        return say("Measure packs to see what it does.")
     if rule.affects is Affects.STORAGE:
-        return "Groups and amps stay; Put away aims at other volts."
+        return say("Groups and amps stay; Put away aims at other volts.")
     if rule.affects is Affects.CARD:
-        return "Groups and amps stay; the card and its steps change."
+        return say("Groups and amps stay; the card and its steps change.")
     changed = _changed(rules, school)
     if rule.affects is Affects.JOINING:
         return _joining_effect(changed, today)
     other = desk().matching_under(changed, now())
     moved = len({pack_id for group in _sets(today) ^ _sets(other) for pack_id in group})
     if moved:
-        return f"{len(other.groups)} groups, {len(other.left_out)} left out; {moved} packs change place."
-    return f"Same groups: {len(other.groups)}. {_amps_effect(rules, changed)}"
+        return say(
+            "{groups} groups, {left_out} not in a group; {moved} packs change place.",
+            groups=len(other.groups),
+            left_out=len(other.left_out),
+            moved=moved,
+        )
+    return say(
+        "Same groups: {groups}. {amps_effect}", groups=len(other.groups), amps_effect=_amps_effect(rules, changed)
+    )
 
 
 def _joining_effect(changed: HouseRules, today: Matching) -> str:
@@ -75,8 +83,8 @@ def _joining_effect(changed: HouseRules, today: Matching) -> str:
     orders = [passing_order(group.packs, changed) for group in today.groups]
     broken = orders.count(None)
     if not broken:
-        return f"All {len(orders)} groups may be plugged in as they are."
-    return f"{broken} of {len(orders)} groups would need another way in."
+        return say("All {orders} groups may be plugged in as they are.", orders=len(orders))
+    return say("{broken} of {orders} groups would need another way in.", broken=broken, orders=len(orders))
 
 
 def _amps_effect(rules: HouseRules, changed: HouseRules) -> str:
@@ -87,9 +95,9 @@ def _amps_effect(rules: HouseRules, changed: HouseRules) -> str:
         for one in (rules, changed)
     )
     if before == after:
-        return "Same amps."
+        return say("Same amps.")
     shown = ", ".join(f"{amps:g}" for amps in after if amps)
-    return f"Dial {shown} A." if shown else "Nothing can be dialled."
+    return say("Set {shown} A.", shown=shown) if shown else say("Nothing can be set.")
 
 
 def _effects() -> dict[tuple[str, str], str]:
@@ -149,7 +157,7 @@ def days() -> str | Response | tuple[str, int]:
         return render_template("rules/page.html", rows=_rows(None), days=fields, open=True,
                                can_go_back=desk().rules_can_go_back()), 422  # fmt: skip
     desk().set_rules(replace(desk().session().rules, days=part_from("days", document)), now())
-    flash("Plans from now on are tried against such days.")
+    flash(say("Plans from now on are tried against such days."))
     return redirect(url_for("rules.page") + "#days")
 
 
@@ -160,7 +168,7 @@ def first() -> Response:
     changed = lifted(rules) if request.form.get("act") == "lift" else with_first_time(rules)
     desk().set_rules(changed, now())
     still = first_time(changed)
-    flash(f"First time: {', '.join(still)}." if still else "Nothing of the first time holds you back any more.")
+    flash(say("Beginner mode: {still:list}.", still=still) if still else say("Beginner mode is off."))
     return redirect(go_back_to(request.form.get("back", "")))
 
 
@@ -169,7 +177,7 @@ def choose() -> Response:
     """Choose a school, or go back to the rules before the last change."""
     if request.form.get("act") == "back":
         desk().rules_back(now())
-        flash("The rules before the last change are in force again.")
+        flash(say("The rules before the last change are in force again."))
         return redirect(url_for("rules.page"))
     for rule in HERE:
         for school in rule.schools:

@@ -9,6 +9,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.reading.numbers import figure_of
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.say import say
 from iterum.core.season.after_charge import After
 from iterum.core.season.health import MOST_AGAIN
 from iterum.core.season.outlook import COOL, HOT, WARM, Observation
@@ -84,7 +85,7 @@ def begin() -> Response:
     try:
         key = runs().begin(choice, now()) if kind is Kind.CHARGE else runs().begin_upkeep(kind, choice, now())
     except Unsafe as refusal:
-        flash(f"Not taken in hand: {' '.join(about(item) for item in refusal.reasons)}", "care")
+        flash(say("Not started: {reasons}", reasons=" ".join(about(item) for item in refusal.reasons)), "care")
         return redirect(go_back_to(form.get("back") or url_for("bench.page")))
     return redirect(url_for("bench.page", open=key))
 
@@ -142,10 +143,10 @@ def _numbers(names: tuple[str, ...]) -> tuple[dict[str, Any], dict[str, str]]:
         low, high = RANGES[name]
         value = typed_c(text) if name == "temperature_c" else figure_of(text, UNITS.get(name, ""))
         if value is None:
-            faults[name] = f"{text!r} is no number"
+            faults[name] = say("{value} is no number", value=repr(text))
             continue
         if not low <= value <= high:
-            faults[name] = f"must be {low:g} to {high:g}, got {value:g}"
+            faults[name] = say("must be {low:g} to {high:g}, got {value:g}", low=low, high=high, value=value)
         values[name] = int(value) if name == "cells" else value
     return values, faults
 
@@ -160,7 +161,7 @@ def _state() -> State:
 
 
 def _changed(error: Changed) -> None:
-    flash(f"Meanwhile the batch is {doing(error.run)}. What you entered is kept in its log.", "care")
+    flash(say("Meanwhile the batch is {doing}. What you entered is kept in its log.", doing=doing(error.run)), "care")
 
 
 BY_HAND = (Act.PLUG_IN, Act.EVEN_OUT, Act.START, Act.PAUSE, Act.RESUME, Act.STOP)
@@ -187,10 +188,10 @@ def _try(act: Act, key: int, skipped: bool = False, seen: State | None = None) -
     except Unsafe as refusal:
         flash(" ".join(about(item) for item in refusal.reasons), "care")
     except LinkLost as error:
-        flash(f"The charger does not answer: {error}.", "care")
+        flash(say("The charger does not answer: {error}.", error=error), "care")
         return True
     except Refused as error:
-        flash(f"The charger refuses: {error}.", "care")
+        flash(say("The charger refuses: {error}.", error=error), "care")
         return True
     return False
 
@@ -208,10 +209,10 @@ def act(key: int) -> Response | tuple[str, int]:
     run = runs().look(key, now()).run
     looked = set(run.packs) if request.form.get("sound") == "all" else set(request.form.getlist("looked"))
     if wanted is Act.INSPECT and not skipped and looked != set(run.packs):
-        faults = {"looked": "Look at every pack and tick it, or skip and say why."}
+        faults = {"looked": say("Look at every pack and tick it, or skip and say why.")}
         return _page(key, 422, faults=faults, looked=request.form.getlist("looked"))
     if wanted is Act.INSPECT and skipped and not request.form.get("note", "").strip():
-        return _page(key, 422, faults={"note": "Say why it is skipped."})
+        return _page(key, 422, faults={"note": say("Say why it is skipped.")})
     unable = wanted.value if _try(wanted, key, skipped) and wanted in BY_HAND else None
     if wanted is Act.INSPECT and request.form.get("also") == Act.PLUG_IN.value and len(run.packs) == 1:
         _try(Act.PLUG_IN, key, seen=State.INSPECTED)  # of one pack there is no order, and nothing to even out
@@ -231,9 +232,9 @@ def read_back(key: int) -> Response | tuple[str, int]:
     except Changed as error:
         _changed(error)
     except LinkLost as error:
-        flash(f"The charger does not answer: {error}", "care")
+        flash(say("The charger does not answer: {error}", error=error), "care")
     except Refused as error:
-        flash(f"The charger refuses: {error}.", "care")
+        flash(say("The charger refuses: {error}.", error=error), "care")
     else:
         if request.form.get("also") == Act.START.value and _try(Act.START, key, seen=State.READ_BACK):
             return _onward(key, Act.START.value)
@@ -264,8 +265,10 @@ def check(key: int) -> Response | tuple[str, int]:
                               pack_id=tag, by_hand=True, touch=touch)  # fmt: skip
             watcher().observe(key, TYPED, one, now())
     watcher().keep(now())
-    over = "" if run.state in LIVE else f" The batch is {doing(run)} by now; it stands with its own time."
-    flash("The check is written down." + over)
+    over = (
+        "" if run.state in LIVE else say(" The batch is {doing} by now; it stands with its own time.", doing=doing(run))
+    )
+    flash(say("The check is saved.") + over)
     return _onward(key)
 
 
@@ -279,7 +282,7 @@ def _volts_of(form: Mapping[str, str], name: str, cells: int) -> tuple[float, ..
         total = float(words[0])
         total = total / 100 if total > 100 else total
         if not 0.5 * cells <= total <= 4.6 * cells:
-            raise ValueError(f"{total:g} V is no total of {cells} cells")
+            raise ValueError(say("{total:g} V is no total of {cells} cells", total=total, cells=cells))
         return (total,)
     return reading_from_volts(text, cells)
 
@@ -289,7 +292,7 @@ def tender(key: int) -> Response:
     """Say which pilot sees to a batch with packs of several."""
     pilot = request.form.get("pilot", "")
     runs().set_tender(key, pilot)
-    flash(f"{pilot} sees to this batch.")
+    flash(say("{pilot} sees to this batch.", pilot=pilot))
     return redirect(url_for("run.page", key=key))
 
 
@@ -315,7 +318,7 @@ def after(key: int) -> Response | tuple[str, int]:
     warm = {"yes": True, "no": False}.get(request.form.get("warm", ""))
     if not by_volts and warm is None and not skipped:
         return _page(
-            key, 422, typed=request.form, faults={"all": "Say whether it was warm: one that is not is not full."}
+            key, 422, typed=request.form, faults={"all": say("Say whether it was warm: one that is not is not full.")}
         )
     try:
         _, logged = checks().check_after(key, _state(), now(), packs, values.get("charge_mah"), note, skipped, warm)
@@ -327,14 +330,30 @@ def after(key: int) -> Response | tuple[str, int]:
         return _onward(key)
     if logged.low:
         flash(
-            f"More than 80 % went back into {', '.join(logged.low)}: run too low. Shorten the timer, see Use.", "care"
+            say("More than 80 % went back into {low:list}: run too low. Shorten the timer, see Use.", low=logged.low),
+            "care",
         )
     for tag, count in logged.again.items():
-        why = f"{tag} is not full: not warm at its end, or far too few mAh."
+        why = say("{tag} is not full: not warm at its end, or far too few mAh.", tag=tag)
         if count < MOST_AGAIN:
-            flash(f"{why} Let it rest, then charge it again: {count} of at most {MOST_AGAIN} times.", "care")
+            flash(
+                say(
+                    "{why} Let it rest, then charge it again: {count} of at most {most_again} times.",
+                    why=why,
+                    count=count,
+                    most_again=MOST_AGAIN,
+                ),
+                "care",
+            )
         else:
-            flash(f"{why} That is {MOST_AGAIN} times in a row: it takes no charge any more. Retire it.", "care")
+            flash(
+                say(
+                    "{why} That is {most_again} times in a row: it takes no charge any more. Retire it.",
+                    why=why,
+                    most_again=MOST_AGAIN,
+                ),
+                "care",
+            )
     _say_logged(run.packs)
     return _onward(key)
 
@@ -350,7 +369,7 @@ def _read_after(
         except ValueError as error:
             faults[f"v-{tag}"] = str(error)
     if not skipped and not faults and any(not item.is_read for item in packs.values()):
-        faults["all"] = "Read every pack, or skip what you did not read: the charge is logged all the same."
+        faults["all"] = say("Read every pack, or skip what you did not read: the charge is logged all the same.")
     return packs
 
 
@@ -364,7 +383,7 @@ def _with_checker(key: int, tags: Sequence[str]) -> tuple[str, int]:
         try:
             typed[f"v-{tag}"] = " ".join(f"{volts:.2f}" for volts in checker.check(tag))
         except (LinkLost, Refused) as error:
-            faults = {f"v-{tag}": f"The cell checker: {error}."}
+            faults = {f"v-{tag}": say("The cell checker: {error}.", error=error)}
     return _page(key, 200, typed=typed, faults=faults)
 
 
@@ -373,10 +392,12 @@ def _say_logged(tags: Sequence[str]) -> None:
     damaged = {pack.id for pack in desk().session().packs if pack.condition is Condition.DAMAGED}
     apart, free = ([tag for tag in tags if (tag in damaged) is hurt] for hurt in (True, False))
     if not apart:
-        flash("Logged. The packs are free again.")
+        flash(say("Logged. The packs are free again."))
         return
-    more = f" Free again: {', '.join(free)}." if free else ""
-    flash(f"Logged. Kept apart, outside, and not charged again: {', '.join(apart)}.{more}", "care")
+    more = say(" Free again: {free:list}.", free=free) if free else ""
+    flash(
+        say("Logged. Quarantined, outside, and not charged again: {apart:list}.{more}", apart=apart, more=more), "care"
+    )
 
 
 def _after_of(form: Mapping[str, str], tag: str, cells: int, by_volts: bool) -> After:
@@ -394,5 +415,5 @@ def _ohms(text: str, cells: int) -> tuple[float, ...]:
         return ()
     values = tuple(float(word) for word in words)
     if len(values) != cells or any(not 0 < value < 1000 for value in values):
-        raise ValueError(f"resistance: one value in mOhm for each of {cells} cells")
+        raise ValueError(say("resistance: one value in mOhm for each of {cells} cells", cells=cells))
     return values

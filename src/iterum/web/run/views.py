@@ -7,6 +7,7 @@ from typing import Any
 
 from iterum.core.electrical.joining import PORT, joining
 from iterum.core.reading.numbers import figure_of
+from iterum.core.say import Words, say
 from iterum.core.season.cautions import FALLS_BACK, cautions_at
 from iterum.core.season.records import KeptEvent, KeptFinding, KeptRun
 from iterum.core.season.run import LIVE, LOOKS, OPEN, SKIPPABLE, Act, State
@@ -19,14 +20,14 @@ from iterum.web.match.join import JoinStep, join_steps
 from iterum.web.pictures import charge_card
 
 STEPS = (
-    (Act.INSPECT, "Inspect"),
-    (Act.PLUG_IN, "Plug in"),
-    (Act.EVEN_OUT, "Equalise"),
-    (Act.READ_BACK, "Confirm settings"),
-    (Act.START, "Charge"),
-    (Act.CHECK, "Check after"),
+    (Act.INSPECT, Words("Inspect")),
+    (Act.PLUG_IN, Words("Plug in")),
+    (Act.EVEN_OUT, Words("Equalise")),
+    (Act.READ_BACK, Words("Confirm settings")),
+    (Act.START, Words("Charge")),
+    (Act.CHECK, Words("Check after")),
 )
-START_WORDS = {Kind.BALANCE: "Balance", Kind.DOWN: "Bring down"}
+START_WORDS = {Kind.BALANCE: Words("Balance"), Kind.DOWN: Words("Discharge")}
 """What stands for "Charge" where nothing is filled."""
 
 
@@ -187,10 +188,10 @@ def reading_from_volts(text: str, cells: int) -> tuple[float, ...]:
     for word in words:
         value = figure_of(word, "V")
         if value is None:
-            raise ValueError(f"{word!r} is no number of volts")
+            raise ValueError(say("{word} is no number of volts", word=repr(word)))
         values.append(value / 100 if value > 100 else value)
     if len(values) != cells:
-        raise ValueError(f"one value for each of {cells} cells, got {len(values)}")
+        raise ValueError(say("one value for each of {cells} cells, got {values}", cells=cells, values=len(values)))
     if any(not 0.5 <= value <= 4.6 for value in values):
-        raise ValueError("a cell has 0.5 to 4.6 V")
+        raise ValueError(say("a cell has 0.5 to 4.6 V"))
     return Reading.of_cells(tuple(values)).cell_v

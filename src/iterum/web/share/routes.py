@@ -7,6 +7,7 @@ from flask import Blueprint, Response, current_app, flash, redirect, render_temp
 from werkzeug.wrappers import Response as AnyResponse
 
 from iterum.core.reasons import NotThere
+from iterum.core.say import Words, say
 from iterum.core.season.moments import begin_of
 from iterum.services.sharing import CALENDAR, DIGITS, MOST_TRIES, NotPaired, Offer, Role
 from iterum.web.context import now
@@ -21,7 +22,11 @@ from iterum.web.who import phone_cookie, sharing
 
 blueprint = Blueprint("share", __name__, url_prefix="/share", template_folder="templates")
 
-ROLES_SAID = {Role.BENCH: "at the bench", Role.ALL: "everything", Role.PILOT: "for ", CALENDAR: "reads the visits"}
+ROLES_SAID = {
+    Role.BENCH: Words("at the bench"),
+    Role.ALL: Words("everything"),
+    CALENDAR: Words("reads the visits"),
+}
 KEPT_S = 400 * 86_400
 """How long a browser keeps a cookie at most."""
 
@@ -70,7 +75,7 @@ def open_door() -> AnyResponse:
     try:
         _door().open(until, plain=request.form.get("plain") == "yes")
     except OSError as error:
-        flash(f"Not shared: {error.strerror or error}.", "care")
+        flash(say("Not shared: {strerror}.", strerror=error.strerror or error), "care")
         return redirect(url_for("share.page"))
     sharing().offer(Role.BENCH, now())
     return redirect(url_for("share.page"))
@@ -80,7 +85,7 @@ def open_door() -> AnyResponse:
 def close_door() -> AnyResponse:
     """Share no more. Who is paired stays so, for the next time."""
     _door().close()
-    flash("Shared no more. Paired devices come in again when you open it.")
+    flash(say("Shared no more. Paired devices come in again when you open it."))
     return redirect(url_for("share.page"))
 
 
@@ -101,9 +106,9 @@ def same() -> AnyResponse:
     key = request.form.get("key", -1, type=whole)
     let_in = sharing().is_same(key, request.form.get("number", ""), now())
     if let_in:
-        flash("It is let in at its new address.")
+        flash(say("It is let in at its new address."))
     else:
-        flash("It does not ask any more.", "care")
+        flash(say("It does not ask any more."), "care")
     return redirect(url_for("share.page"))
 
 
@@ -111,7 +116,7 @@ def same() -> AnyResponse:
 def forget() -> AnyResponse:
     """Let a device in no more."""
     sharing().forget(request.form.get("key", -1, type=whole), now())
-    flash("Forgotten: it has to be paired anew.")
+    flash(say("Forgotten: it has to be paired again."))
     return redirect(url_for("share.page"))
 
 
@@ -120,11 +125,16 @@ def new_calendar() -> AnyResponse:
     """An address that a calendar subscribes to; it is shown once."""
     shared = sharing().shared
     if shared is None or not shared.addresses:
-        flash("Share the bench first: a calendar asks at its address.", "care")
+        flash(say("Share the bench first: a calendar asks at its address."), "care")
         return redirect(url_for("share.page"))
     path = url_for("share.calendar", secret=sharing().calendar(now()))
     host = shared.urls(path)[-1] if shared.named else shared.urls(path)[0]
-    flash(f"Subscribe to {host} in the phone’s calendar. It shows times and tags; Forget it below revokes it.")
+    flash(
+        say(
+            "Subscribe to {host} in the phone’s calendar. It shows times and tags; Forget it below revokes it.",
+            host=host,
+        )
+    )
     return redirect(url_for("share.page"))
 
 

@@ -11,6 +11,7 @@ from iterum.core.fields import BadInput
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.shares import PilotShare, shares_of
 from iterum.core.reasons import NotThere, Unsafe
+from iterum.core.say import kept, retold, say
 from iterum.core.things.pilots import Pilot, Shape, terms_of
 from iterum.core.things.rules import RULES, Affects, School, chosen_school
 from iterum.services.planning import make_plan
@@ -90,14 +91,14 @@ def save() -> Any:
             tuple(tag for tag in form.getlist("shares_with") if tag in pilots()),
             before.gone if before else False,
         )  # fmt: skip
-        with undoable(f"{pilot.id} is at the table"):
+        with undoable(kept("{pilot} is at the table", pilot=pilot.id)):
             desk().save_pilot(pilot, known_as)
     except BadInput as bad:
         return _page(form, {fault.place: fault.mend for fault in bad.faults}, 422)
     except TagTaken:
-        return _page(form, {"id": "is at the table already"}, 422)
+        return _page(form, {"id": say("is at the table already")}, 422)
     except ValueError:
-        return _page(form, {"shape": "is none of the shapes"}, 422)
+        return _page(form, {"shape": say("is none of the shapes")}, 422)
     return redirect(url_for("table.page"))
 
 
@@ -114,11 +115,11 @@ def home() -> AnyResponse:
     """A pilot goes home, or is back: what is theirs leaves the plan, or comes back into it."""
     pilot = _pilot()
     gone = request.form.get("gone") == "yes"
-    words = f"{pilot.id} went home" if gone else f"{pilot.id} is back"
+    words = kept("{pilot} went home", pilot=pilot.id) if gone else kept("{pilot} is back", pilot=pilot.id)
     with undoable(words) as told:
         desk().save_pilot(replace(pilot, gone=gone), pilot.id)
-        follows = "The plan is being made again." if plan_again() else ""
-        told.text = f"{words}. {follows}"
+        follows = say("The plan is being made again.") if plan_again() else ""
+        told.text = f"{retold(words)}. {follows}"
     return redirect(url_for("table.page"))
 
 
@@ -127,7 +128,7 @@ def drop() -> AnyResponse:
     """Take a pilot off the table who has nothing there."""
     pilot = _pilot()
     try:
-        with undoable(f"{pilot.id} is off the table"):
+        with undoable(kept("{pilot} is off the table", pilot=pilot.id)):
             desk().drop_pilot(pilot.id)
     except Unsafe as refusal:
         flash(" ".join(about(item) for item in refusal.reasons), "care")
@@ -139,7 +140,7 @@ def give() -> AnyResponse:
     """Say whose packs these are: all that have no pilot, or those that are ticked."""
     pilot, tags = _pilot(), set(request.form.getlist("packs"))
     mine = [pack for pack in desk().session().packs if pack.id in tags]
-    with undoable(f"{len(mine)} packs are {pilot.id}’s"):
+    with undoable(kept("{mine} packs are {pilot}’s", mine=len(mine), pilot=pilot.id)):
         for pack in mine:
             desk().save_pack(replace(pack, pilot=pilot.id, reading=None), pack.id, now())
     return redirect(url_for("table.page"))
@@ -151,10 +152,10 @@ def choose() -> AnyResponse:
     school = next((one for one in RULE.schools if one.key == request.form.get("school")), None)
     if school is None:
         raise NotThere("rule", request.form.get("school"))
-    with undoable(f"The table is shared otherwise: {school.label.lower()}") as told:
+    with undoable(kept("The table is shared otherwise: {label}", label=school.label.lower())) as told:
         settings: dict[str, Any] = dict(school.settings)
         desk().set_rules(replace(desk().session().rules, **settings), now())
-        told.text = f"{school.label}. {'The plan is being made again.' if plan_again() else ''}"
+        told.text = f"{school.label}. {say('The plan is being made again.') if plan_again() else ''}"
     return redirect(url_for("table.page"))
 
 
@@ -181,5 +182,3 @@ def take_home(pilot: str) -> Response:
     name = f"attachment; filename=iterum-{now().astimezone():%Y-%m-%d}-packs.jsonl"
     return Response(archives().of_pilot(pilot, now()), mimetype="application/x-ndjson",
                     headers={"Content-Disposition": name})  # fmt: skip
-
-

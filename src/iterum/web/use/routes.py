@@ -8,6 +8,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.reading.numbers import figure_of
 from iterum.core.reasons import NotThere
+from iterum.core.say import say
 from iterum.core.season.flight import USABLE_PART, Part, flight, timer_from_recharge
 from iterum.web.context import desk, log_book, now
 
@@ -26,10 +27,10 @@ def _typed() -> tuple[dict[str, float], dict[str, str]]:
             continue
         value = figure_of(text, UNITS.get(name.rsplit("_", 1)[-1], ""))
         if value is None:
-            faults[name] = f"{text!r} is no number"
+            faults[name] = say("{value} is no number", value=repr(text))
             continue
         if not low <= value <= high:
-            faults[name] = f"must be {low:g} to {high:g}, got {value:g}"
+            faults[name] = say("must be {low:g} to {high:g}, got {value:g}", low=low, high=high, value=value)
         typed[name] = value
     return typed, faults
 
@@ -69,5 +70,5 @@ def timer() -> Response:
     if pack is None or not 10 <= timer_s <= 36_000:
         raise NotThere("pack", "pack")
     desk().save_pack(replace(pack, timer_s=timer_s, reading=None), pack.id, now())
-    flash(f"Timer of {pack.id}: {timer_s // 60}:{timer_s % 60:02}.")
+    flash(say("Timer of {pack}: {timer_s}:{timer_s2:02}.", pack=pack.id, timer_s=timer_s // 60, timer_s2=timer_s % 60))
     return redirect(url_for("use.page", pack=pack.id))

@@ -8,6 +8,7 @@ from iterum.core.electrical.joining import EvenedOut, even_out
 from iterum.core.groups.group import obstacles
 from iterum.core.reading.numbers import figure_of
 from iterum.core.reasons import Reason, Unsafe
+from iterum.core.say import Words, say
 from iterum.core.sizing.compare import Road, one_after_another, refills, together
 from iterum.core.sizing.size import Sizing, charge, size
 from iterum.core.things.bench import Bench
@@ -36,27 +37,27 @@ class Ask:
 
 
 FIELDS = (
-    Ask("cells", "Cells in series", "S", 1, MAX_CELLS, "4"),
-    Ask("a_count", "Packs", "", 1, MOST_PACKS, "2"),
-    Ask("a_mah", "Capacity", "mAh", 10, 200_000, "1800"),
-    Ask("a_v", "Rest volts per cell", "V", 0.5, 4.5, "3.75"),
-    Ask("a_label_c", "Discharge C", "C", 1, 500, "", "Empty: not known."),
-    Ask("b_count", "Packs", "", 0, MOST_PACKS, "1"),
-    Ask("b_mah", "Capacity", "mAh", 10, 200_000, "1800"),
-    Ask("b_v", "Rest volts per cell", "V", 0.5, 4.5, "3.80"),
-    Ask("b_label_c", "Discharge C", "C", 1, 500, "", "Empty: not known."),
-    Ask("charge_c", "Charge C of all", "C", 0.1, 20, "1"),
-    Ask("amps", "Charger amps", "A", 0.05, 200, "10"),
-    Ask("watts", "Charger watts", "W", 1, 5000, "200"),
-    Ask("rate", "Wanted rate", "C", 0.05, 10, "1"),
+    Ask("cells", Words("Cells in series"), "S", 1, MAX_CELLS, "4"),
+    Ask("a_count", Words("Packs"), "", 1, MOST_PACKS, "2"),
+    Ask("a_mah", Words("Capacity"), "mAh", 10, 200_000, "1800"),
+    Ask("a_v", Words("Rest volts per cell"), "V", 0.5, 4.5, "3.75"),
+    Ask("a_label_c", Words("Discharge C"), "C", 1, 500, "", Words("Empty: not known.")),
+    Ask("b_count", Words("Packs"), "", 0, MOST_PACKS, "1"),
+    Ask("b_mah", Words("Capacity"), "mAh", 10, 200_000, "1800"),
+    Ask("b_v", Words("Rest volts per cell"), "V", 0.5, 4.5, "3.80"),
+    Ask("b_label_c", Words("Discharge C"), "C", 1, 500, "", Words("Empty: not known.")),
+    Ask("charge_c", Words("Charge C of all"), "C", 0.1, 20, "1"),
+    Ask("amps", Words("Charger amps"), "A", 0.05, 200, "10"),
+    Ask("watts", Words("Charger watts"), "W", 1, 5000, "200"),
+    Ask("rate", Words("Wanted rate"), "C", 0.05, 10, "1"),
     Ask(
         "bank_wh",
-        "Source, watt-hours to use",
+        Words("Source, watt-hours to use"),
         "Wh",
         0.1,
         1_000_000,
         "",
-        "Empty: mains. Of lead half at most.",
+        Words("Empty: mains. Of lead half at most."),
     ),
 )
 
@@ -96,12 +97,12 @@ def read_question(query: Mapping[str, str]) -> tuple[dict[str, str], dict[str, f
         figure = figure_of(text, ask.unit)
         value = float("nan") if figure is None else figure
         if not ask.low <= value <= ask.high or (ask.name in ("cells", "a_count", "b_count") and value % 1):
-            faults[ask.name] = f"Must be a number from {ask.low:g} to {ask.high:g}."
+            faults[ask.name] = say("Must be a number from {low:g} to {high:g}.", low=ask.low, high=ask.high)
         numbers[ask.name] = value
     if texts["chemistry"] not in CHEMISTRIES or not CHEMISTRIES[texts["chemistry"]].joins:
-        faults["chemistry"] = "Choose a chemistry that ends by volts."
+        faults["chemistry"] = say("Choose a chemistry that ends by volts.")
     if not faults and (numbers["a_count"] or 0) + (numbers["b_count"] or 0) > MOST_PACKS:
-        faults["b_count"] = f"At most {MOST_PACKS} packs in all."
+        faults["b_count"] = say("At most {most_packs} packs in all.", most_packs=MOST_PACKS)
     return texts, numbers, faults
 
 

@@ -4,6 +4,7 @@ from flask import Blueprint, flash, g, redirect, render_template, request, url_f
 from werkzeug.wrappers import Response
 
 from iterum.core.reasons import NotThere
+from iterum.core.say import say
 from iterum.core.season.run import LIVE
 from iterum.web.context import came_late, day, desk, incidents, now, runs
 from iterum.web.figures import whole
@@ -36,15 +37,15 @@ def write_down() -> Response:
     note = request.form.get("note", "").strip() or None
     incident = incidents().incident(kind, keys, tags, note, now())
     if incident.stopped:
-        flash(f"Stopped: {', '.join(incident.stopped)}.")
+        flash(say("Stopped: {stopped:list}.", stopped=incident.stopped))
     stopped = [runs().look(key, now()).run for key in keys]
     by_hand = [run.channel for run in stopped if run.channel and run.channel not in incident.stopped]
     if by_hand:
-        flash(f"Iterum cannot stop {', '.join(by_hand)}: stop it at the charger.", "care")
+        flash(say("Iterum cannot stop {by_hand:list}: stop it at the charger.", by_hand=by_hand), "care")
     if late:
         g.pop("now")  # it happened then; what follows from it is planned from the present
     if plan_again():
-        flash("The plan is being made again without them.")
+        flash(say("The plan is being made again without them."))
     return redirect(url_for("wrong.page", see=kind, done="yes"))
 
 
@@ -53,11 +54,18 @@ def stop_all() -> Response:
     """Stop everything that charges, before anything is asked."""
     off, not_off = day().stop_all(now())
     if off:
-        flash(f"Stopped: {', '.join(off)}. Look at the packs before anything else.")
+        flash(say("Stopped: {off:list}. Look at the packs before anything else.", off=off))
     for place, why in not_off:
-        flash(f"{place} was not stopped by Iterum ({why}). Stop it at the charger, or pull its plug.", "care")
+        flash(
+            say(
+                "{place} was not stopped by Iterum ({why}). Stop it at the charger, or pull its plug.",
+                place=place,
+                why=why,
+            ),
+            "care",
+        )
     if not off and not not_off:
-        flash("Nothing is charging.")
+        flash(say("Nothing is charging."))
     return redirect(url_for("wrong.page"))
 
 

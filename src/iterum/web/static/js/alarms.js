@@ -1,6 +1,7 @@
 /* What is wrong sounds and shows, also behind other tabs. */
 
 import { root } from "./page.js";
+import { words } from "./words.js";
 
 const STOP_EVERY_MS = 4000;
 const LOOK_EVERY_MS = 20000;
@@ -35,7 +36,7 @@ function alarm() {
   }
   const worst = sign.dataset.worst;
   const isStop = worst === "stop";
-  document.title = worst ? `${isStop ? "STOP" : "Look"} · ${title}` : title;
+  document.title = worst ? `${isStop ? words("STOP") : words("Look")} · ${title}` : title;
   root.dataset.alarm = worst;
   const due = Date.now() - lastBeep > (isStop ? STOP_EVERY_MS : LOOK_EVERY_MS);
   if (worst && Number(sign.dataset.unseen) > 0 && due) {

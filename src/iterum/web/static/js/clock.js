@@ -1,6 +1,7 @@
 /* The server's clock, which may run faster than this one. Countdowns never depend on the link. */
 
 import { root } from "./page.js";
+import { words } from "./words.js";
 
 const begun = Date.now();
 const speed = Number(root.dataset.speed || 1);
@@ -31,7 +32,7 @@ function spell(seconds) {
 function count() {
   for (const item of document.querySelectorAll("[data-until]")) {
     const left = item.dataset.until - nowMs() / 1000;
-    item.textContent = left >= 0 ? spell(left) : `${spell(left)} late`;
+    item.textContent = left >= 0 ? spell(left) : words("{time} late", { time: spell(left) });
     item.parentNode.classList.toggle("check-late", left < 0);
   }
   for (const item of document.querySelectorAll("[data-count]")) {

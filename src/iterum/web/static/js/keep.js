@@ -2,6 +2,7 @@
 
 import { csrf, UNSEEN } from "./page.js";
 import { turnTo } from "./turn.js";
+import { words } from "./words.js";
 
 const KEPT = "iterum-kept";
 const DRAFT = "iterum-draft-";
@@ -10,8 +11,8 @@ const CHARGER_MS = 30000;
 const TRY_EVERY_MS = 5000;
 const STALE_MS = 300000;
 const DRAFT_LASTS_MS = 12 * 3600 * 1000;
-const NOT_SENT = "Not sent: there is no link, and the charger was not told. Do it at the charger itself.";
-const NOT_KNOWN = "No answer: whether the charger was told is not known. Look at the charger itself.";
+const notSent = () => words("Not sent: there is no link, and the charger was not told. Do it at the charger itself.");
+const notKnown = () => words("No answer: it is not known whether the charger was told. Look at the charger itself.");
 let sending = false;
 
 function kept() {
@@ -55,10 +56,10 @@ function line(item) {
   if (item.said) {
     const look = document.createElement("a");
     look.href = item.page;
-    look.textContent = "Look";
+    look.textContent = words("Look");
     const drop = document.createElement("button");
     drop.className = "btn btn-second btn-small";
-    drop.textContent = "Let it go";
+    drop.textContent = words("Delete it");
     drop.addEventListener("click", () => save(kept().filter((one) => one.id !== item.id)));
     row.append(look, " ", drop);
   }
@@ -80,7 +81,10 @@ function show() {
   }
   const head = document.createElement("summary");
   const asked = list.filter((item) => item.said).length;
-  head.textContent = `Kept here, ${list.length} waiting${asked ? `, ${asked} with a question` : ""}`;
+  const told = { count: list.length, asked };
+  head.textContent = asked
+    ? words("Kept here: {count} waiting, {asked} with a question", told)
+    : words("Kept here: {count} waiting", told);
   const rows = document.createElement("ul");
   rows.append(...list.map(line));
   sign.replaceChildren(head, rows);
@@ -116,7 +120,7 @@ async function sendKept() {
       if (answer.ok) {
         save(rest.filter((one) => one.id !== item.id));
       } else {
-        const said = answer.status === 422 ? "asks to be read again" : "was not taken";
+        const said = answer.status === 422 ? words("must be checked again") : words("was refused");
         save(rest.map((one) => (one.id === item.id ? { ...one, said } : one)));
       }
     }
@@ -163,7 +167,7 @@ async function onSubmit(event) {
     HTMLFormElement.prototype.submit.call(named(form, submitter));
   } catch (error) {
     if (!keeps) {
-      say(error.name === "AbortError" ? NOT_KNOWN : NOT_SENT);
+      say(error.name === "AbortError" ? notKnown() : notSent());
       return;
     }
     /* What a charger must do is never kept: it would be done when nobody expects it. */
@@ -176,9 +180,14 @@ async function onSubmit(event) {
       return;
     }
     form.reset();
-    const stay = navigator.serviceWorker?.controller ? "" : " Leave this page open until the link is back.";
-    const told = error.name === "AbortError" ? NOT_KNOWN : NOT_SENT;
-    say(`${keeps} is kept on this device.${stay}${rest.length < fields.length ? ` ${told}` : ""}`);
+    const told = [words("{what} is kept on this device.", { what: keeps })];
+    if (!navigator.serviceWorker?.controller) {
+      told.push(words("Leave this page open until the link is back."));
+    }
+    if (rest.length < fields.length) {
+      told.push(error.name === "AbortError" ? notKnown() : notSent());
+    }
+    say(told.join(" "));
   }
 }
 

@@ -1,5 +1,7 @@
 /* One key and a few letters reach anything: packs, pages, batches in hand, and the acts of the page. */
 
+import { words } from "./words.js";
+
 const MOST = 9;
 let places = [];
 
@@ -27,7 +29,7 @@ function actsHere() {
   const seen = [...document.querySelectorAll("main button[id], main a[id][href]")];
   return seen
     .filter((item) => item.checkVisibility() && !item.closest("dialog"))
-    .map((item) => ({ name: item.innerText.replace(/\s+/g, " ").trim(), kind: "on this page", press: item }));
+    .map((item) => ({ name: item.innerText.replace(/\s+/g, " ").trim(), kind: words("on this page"), press: item }));
 }
 
 function best(typed) {

@@ -1,6 +1,7 @@
 /* A page that watches a charge stays awake, and says when it last heard Iterum. */
 
 import { root } from "./page.js";
+import { words } from "./words.js";
 
 const QUIET_MS = 6000;
 let heard = Date.now();
@@ -26,7 +27,8 @@ function sayWhenHeard() {
     sign.setAttribute("role", "status");
     document.getElementById("main").prepend(sign);
   }
-  sign.textContent = `Iterum was not heard for ${Math.round(quietMs / 1000)} s: look at the charger itself.`;
+  const seconds = Math.round(quietMs / 1000);
+  sign.textContent = words("Iterum has not answered for {seconds} s: look at the charger itself.", { seconds });
   root.dataset.link = "lost";
 }
 

@@ -1,6 +1,7 @@
 /* Something's wrong answers even when the server does not; stopping a channel is asked once. */
 
 import { UNSEEN } from "./page.js";
+import { words } from "./words.js";
 
 const WRONG_PATIENCE_MS = 1500;
 
@@ -23,7 +24,7 @@ export function startWrong() {
   const stop = document.getElementById("stop");
   if (stop) {
     stop.addEventListener("click", (event) => {
-      if (!window.confirm("Stop this channel?")) {
+      if (!window.confirm(words("Stop this channel?"))) {
         event.preventDefault();
       }
     });
