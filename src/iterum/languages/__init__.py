@@ -1,0 +1,1 @@
+"""One catalogue for each language but English, as gettext has them."""
