@@ -28,6 +28,7 @@ ROOMS = {
     "A field of a pack": "core/things",
     "A preference of the planner": "core/planning/test_by_hand.py",
     "A unit": "core/reading",
+    "A language": "web/test_assets.py",
 }
 """The tests of what each touches; `make soak` runs all that are done in a moment."""
 TRIED = {
@@ -120,6 +121,14 @@ TRIED = {
         from iterum.core.reading.reader import read
         assert figure_of("3600 kJ", "Wh") == 1000
         assert read("source", "3.6 kWh power station").understood == read("source", "12960 kJ power station").understood
+        """,
+    "A language": """
+        page = visitor.get("/heats", headers={"Accept-Language": "nl, en"}).text
+        assert "Een heat toevoegen" in page and '<html lang="nl-NL"' in page
+        assert "Nederlands" in visitor.get("/heats").text
+        from click.testing import CliRunner
+        from iterum.cli import main
+        assert CliRunner().invoke(main, ["--help"], env={"LC_ALL": "nl_NL.UTF-8"}).exit_code == 0
         """,
     "A charger driver": """
         from iterum.devices.drivers import charger_at
