@@ -11,9 +11,11 @@ from babel.messages.catalog import Catalog
 from babel.messages.pofile import read_po, write_po
 from jinja2 import nodes
 
+from iterum.core.electrical.resistance import Basis
 from iterum.core.permit.facts import Level
 from iterum.core.permit.permit import Way
 from iterum.core.season.run import Act, State
+from iterum.core.things.chemistry import CHEMISTRIES
 from iterum.core.things.choice import Kind
 from iterum.core.things.pilots import Shape
 from iterum.web.spoken import Spoken
@@ -128,9 +130,12 @@ def messages():
     _of_code(found)
     _of_scripts(found)
     _of_lessons(found)
-    for kind in (State, Act, Kind, Level, Way, Shape):
+    for kind in (State, Act, Kind, Level, Way, Shape, Basis):
         for item in kind:
             _add(found, item.value, None, kind.__name__)
+    for chemistry in CHEMISTRIES.values():
+        if " " in chemistry.known_as:
+            _add(found, f"{chemistry.label}, {chemistry.known_as}", None, "core/things/chemistry.py")
     for text in OTHERS:
         _add(found, text, None, "names")
     single = {text[0] for text in found if isinstance(text, tuple)}

@@ -3,7 +3,8 @@
 import re
 
 from iterum.core.say import Language
-from tests.messages import messages
+from tests.messages import KEPT as KEPT_IN
+from tests.messages import key_of, messages
 
 ACCENTS = str.maketrans("aeiouAEIOU", "äëïöüÄËÏÖÜ")
 KEPT = re.compile(r"(\{[^{}]*\}|<[^<>]*>|&\w+;)")
@@ -23,4 +24,5 @@ def pseudo(longer=True):
         forms = (text,) if isinstance(text, str) else text
         told = tuple(accented(form) if longer else accented(form).rsplit(" ", 1)[0] for form in forms)
         made[forms[0]] = told[0] if len(told) == 1 else told
-    return Language("xx", "en_GB", "Pseudo", made)
+    kept = (key_of(text) for text, places in messages().items() if any(place.endswith(f" {KEPT_IN}") for place in places))
+    return Language("xx", "en_GB", "Pseudo", made, frozenset(kept))

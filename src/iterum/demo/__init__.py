@@ -2,11 +2,14 @@
 
 from importlib.resources import files
 
+from iterum.core.say import kept
 from iterum.core.things.session import Session
 from iterum.exchange.session import parse
 
 MEETINGS = {"meeting": "harrow_fen.json", "club": "club.json"}
 """By name, the file of each: a pilot alone at a meeting, and four who share a table."""
+MADE_UP = kept("made up, for the demo")
+"""The note of whatever was not measured by anybody."""
 
 
 def demo_file(meeting: str = "meeting") -> str:

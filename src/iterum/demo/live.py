@@ -10,7 +10,7 @@ from pathlib import Path
 from iterum.core.reasons import Unsafe
 from iterum.core.season.run import Act, State
 from iterum.core.things.choice import Choice
-from iterum.demo import demo_file, demo_session
+from iterum.demo import MADE_UP, demo_file, demo_session
 from iterum.demo.season import charges_before, year_before
 from iterum.devices.driver import LinkLost, Refused
 from iterum.guardian.guardian import Guardian
@@ -100,10 +100,10 @@ def _begin(runs: RunDesk, desk: Desk, now: datetime) -> None:
         state = State.PLANNED
         evening = (Act.EVEN_OUT,) if run.card.evens_out_min else ()
         for act in (Act.INSPECT, Act.PLUG_IN, *evening):
-            state = runs.act(key, act, state, now, note="made up, for the demo").state
+            state = runs.act(key, act, state, now, note=MADE_UP).state
         shown = runs.shown_by_charger(runs.look(key, now).run)
         if shown is not None:
             state = runs.read_back(key, shown, state, now).state
-            runs.act(key, Act.START, state, now, note="made up, for the demo")
+            runs.act(key, Act.START, state, now, note=MADE_UP)
     except (LinkLost, Refused, Unsafe, IndexError):
         return  # the demo is whole without it

@@ -7,6 +7,7 @@ from math import sin
 
 from iterum.core.season.health import ChargeRecord
 from iterum.core.things.packs import Pack
+from iterum.demo import MADE_UP
 
 TAUGHT = "L-02"
 """The pack with a season behind it; L-03 beside it has none and shows what is believed of such cells."""
@@ -24,7 +25,7 @@ def charges_before(now: datetime) -> list[tuple[str, ChargeRecord]]:
     """Charges that pack had alone, each ended by its charger; (tag, charge), the oldest first."""
     return [
         (TAUGHT, ChargeRecord(now - timedelta(days=days), mah, minutes, 0.5, before_v, after_v,
-                              note="made up, for the demo", alone=True, full=True, step_mohm=mohm))
+                              note=MADE_UP, alone=True, full=True, step_mohm=mohm))
         for days, before_v, mah, minutes, after_v, mohm in _CHARGES
     ]  # fmt: skip
 
@@ -65,4 +66,4 @@ def _charge(pack: Pack, meeting: int, now: datetime, at: int) -> ChargeRecord:
     moment = now - timedelta(days=days) + timedelta(minutes=11 * (at % 8), hours=at // 8)
     mah = round(used * holds * pack.capacity_mah)
     return ChargeRecord(moment, mah, round(60 * used * 1.15 + 8), 1.0, (before_v,) * pack.cells, after_v,
-                        (mohm,) * pack.cells, "made up, for the demo", alone=False, full=True)  # fmt: skip
+                        (mohm,) * pack.cells, MADE_UP, alone=False, full=True)  # fmt: skip

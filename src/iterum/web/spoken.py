@@ -42,6 +42,7 @@ _TAG_NAME = re.compile(r"</?([a-zA-Z][\w-]*)")
 _VALUE = re.compile(r"\{\{-?\s*(.*?)\s*-?\}\}", re.S)
 _IN_TEXT = re.compile(r"\{(\w+)\}|<(b|strong|em|i|a|code|span)(\d*)>")
 
+_FILLED_IN = re.compile(r"\{\w+\}|</?[a-z]+\d*>")
 _NUMBERED_END = re.compile(r"</([a-z]+)\d+>")
 
 
@@ -201,7 +202,7 @@ def _peeled(run: list[_Piece]) -> Iterator[list[_Piece]]:
 def _spoken(run: list[_Piece]) -> str:
     whole = "".join(_spoken_tag(piece.text) if piece.tag else piece.text for piece in run)
     text, values, tags = _sentence(run)
-    if not _letters(_IN_TEXT.sub("", text)):
+    if not _letters(_FILLED_IN.sub("", text)):
         return whole
     head = whole[: len(whole) - len(whole.lstrip())]
     tail = whole[len(whole.rstrip()) :]

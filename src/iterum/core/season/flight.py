@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from iterum.core.quantities import at_most, floor_to_step
 from iterum.core.reasons import Reason, reason
+from iterum.core.say import Words
 from iterum.core.things.packs import Pack
 
 USABLE_PART = 0.8
@@ -67,7 +68,7 @@ def flight(
     limits = []
     if pack.discharge_c is not None:
         amps = pack.discharge_c * pack.capacity_ah
-        limits.append(PartLimit("pack", amps, reason("flight_pack", c=pack.discharge_c, ah=pack.capacity_ah)))
+        limits.append(PartLimit(Words("pack"), amps, reason("flight_pack", c=pack.discharge_c, ah=pack.capacity_ah)))
     limits += [
         PartLimit(part.name, part.max_current_a * part.count, reason("flight_part", name=part.name, count=part.count))
         for part in parts

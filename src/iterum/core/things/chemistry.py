@@ -5,6 +5,7 @@ The volts per cell are common practice, no source, unless a field says otherwise
 
 from dataclasses import dataclass
 
+from iterum.core.say import Words
 from iterum.core.things import tables
 from iterum.core.things.curve import Curve, OpenCircuitTable
 
@@ -38,42 +39,48 @@ class Kind:
 HIGH_C, MIDDLE_C = 60.0, 25.0
 """A label's discharge C from which a LiPo counts as one of high, or of middle rate."""
 
-LIPO_HIGH = Kind("lipo labelled 60C and more", 10.5, 8, 8, 8, 120, 10.5, "one field observation, no source")
-LIPO_MIDDLE = Kind("lipo labelled 25 to 59C", 20, 10, 10, 10, 120, 17, "between the two others, no source")
+LIPO_HIGH = Kind(
+    Words("lipo labelled 60C and more"), 10.5, 8, 8, 8, 120, 10.5, Words("one field observation, no source")
+)
+LIPO_MIDDLE = Kind(
+    Words("lipo labelled 25 to 59C"), 20, 10, 10, 10, 120, 17, Words("between the two others, no source")
+)
 LIPO_LOW = Kind(
-    "lipo labelled under 25C",
+    Words("lipo labelled under 25C"),
     37,
     10,
     15,
     30,
     150,
     17,
-    "Ecker2015 full-order model, doi:10.1149/2.0551509jes; joining: NMC pouch cells were measured at 17 to 24",
+    Words("Ecker2015 full-order model, doi:10.1149/2.0551509jes; joining: NMC pouch cells were measured at 17 to 24"),
 )
 LIPO_UNSAID = Kind(
-    "lipo without a discharge C on its label",
+    Words("lipo without a discharge C on its label"),
     35,
     6,
     10,
     40,
     150,
     17,
-    "fitted to full-order models of pouch cells (docs/belief.md)",
+    Words("fitted to full-order models of pouch cells (docs/belief.md)"),
     0.7,
 )
 LI_ION = Kind(
-    "li-ion round cells",
+    Words("li-ion round cells"),
     45,
     15,
     20,
     20,
     150,
     20,
-    "fitted to full-order models (docs/belief.md); an LMO/NCA pouch cell was measured at 47, "
-    "doi:10.5281/zenodo.2580327; joining: measured cells at 20 to 45",
+    Words(
+        "fitted to full-order models (docs/belief.md); an LMO/NCA pouch cell was measured at 47, "
+        "doi:10.5281/zenodo.2580327; joining: measured cells at 20 to 45"
+    ),
     1.0,
 )
-LIFE = Kind("life", 20, 10, 20, 10, 150, 18, "LFP cells measured at 18.8, source not at hand")
+LIFE = Kind(Words("life"), 20, 10, 20, 10, 150, 18, Words("LFP cells measured at 18.8, source not at hand"))
 _LIPO_KINDS = ((HIGH_C, LIPO_HIGH), (MIDDLE_C, LIPO_MIDDLE), (0.0, LIPO_LOW))
 
 

@@ -35,7 +35,8 @@ from iterum.wording import about, sentence
 blueprint = Blueprint("packs", __name__, url_prefix="/packs", template_folder="templates")
 
 CHEMISTRY_NAMES = tuple(
-    (item.name, f"{item.label}, {item.known_as}" if item.known_as else item.label) for item in CHEMISTRIES.values()
+    (item.name, Words(f"{item.label}, {item.known_as}") if item.known_as else item.label)
+    for item in CHEMISTRIES.values()
 )
 OPTIONS = {
     "chemistry": CHEMISTRY_NAMES,

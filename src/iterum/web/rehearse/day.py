@@ -16,6 +16,23 @@ from iterum.web.words import few_tags
 
 GO_ON, ANEW = "g", "a"
 """The decisions as an address holds them, a letter each."""
+DECIDED = Words("You went on."), Words("You planned again.")
+KEPT = Words("Going on kept {won}."), Words("Planning again kept {won}.")
+COST = (
+    Words("Going on cost {lost}: planning again would have kept it."),
+    Words("Planning again cost {lost}: going on would have kept it."),
+)
+KEPT_AND_COST = Words("Going on kept {won} and cost {lost}."), Words("Planning again kept {won} and cost {lost}.")
+WORSE = (
+    Words("Going on was worse: planning again flies other packs."),
+    Words("Planning again was worse: going on flies other packs."),
+)
+BETTER = (
+    Words("Going on was better: planning again flies other packs."),
+    Words("Planning again was better: going on flies other packs."),
+)
+ALL_ONE = Words("Going on or planning again: the same heats."), Words("Planning again or going on: the same heats.")
+"""What is said of a decision: to go on, and to plan again."""
 CHOICES = {
     Trouble.SLIP: Words("a heat slips"),
     Trouble.HANDS: Words("slow set-up"),
@@ -70,7 +87,7 @@ def day_page(kept: KeptPlan, session: Session, seed: int, kinds: Collection[Trou
     names = [item.heat.name or say("heat {number}", number=number) for number, item in enumerate(heats, 1)]
     words = _Words(kept, session, names)
     happened = tuple(
-        Happened(kept.moment(item.at_min), words.of(item), "planned anew" if place in anew else "went on",
+        Happened(kept.moment(item.at_min), words.of(item), say(DECIDED[place in anew]),
                  words.costs(told[place], place in anew) if told else None)
         for place, item in enumerate(happens[: len(acts)])
     )  # fmt: skip
@@ -146,29 +163,17 @@ class _Words:
         """What a disturbance cost, and what the decision at it did."""
         itself, decision = told
         without = say("It cost {heats}.", heats=self._heats(itself.lost)) if itself.lost else say("It cost no heat.")
-        chose, other = (say("Planning again"), "going on") if anew else (say("Going on"), "planning anew")
-        if decision.won and not decision.lost:
-            return without, say("{chose} kept {heats}.", chose=chose, heats=self._heats(decision.won))
-        if decision.lost and not decision.won:
-            return without, say(
-                "{chose} cost {heats}: {other} would have kept it.",
-                chose=chose,
-                heats=self._heats(decision.lost),
-                other=other,
-            )
-        if decision.lost:
-            return without, say(
-                "{chose} kept {heats} and cost {heats2}.",
-                chose=chose,
-                heats=self._heats(decision.won),
-                heats2=self._heats(decision.lost),
-            )
-        packs = round(abs(decision.worth), 1)
-        if packs:
-            if decision.worth > 0:
-                return without, say("{chose} was worse: {other} flies other packs.", chose=chose, other=other)
-            return without, say("{chose} was better: {other} flies other packs.", chose=chose, other=other)
-        return without, say("{chose} or {other}: the same heats.", chose=chose, other=other)
+        won, lost = self._heats(decision.won), self._heats(decision.lost)
+        packs = round(decision.worth, 1)
+        if won and lost:
+            said = KEPT_AND_COST
+        elif won or lost:
+            said = KEPT if won else COST
+        elif packs:
+            said = WORSE if packs > 0 else BETTER
+        else:
+            said = ALL_ONE
+        return without, say(said[anew], won=won, lost=lost)
 
     def _heats(self, places: Collection[int]) -> str:
         return ", ".join(self.names[place] for place in sorted(places))

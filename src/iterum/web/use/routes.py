@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 
 from iterum.core.reading.numbers import figure_of
 from iterum.core.reasons import NotThere
-from iterum.core.say import say
+from iterum.core.say import Words, say
 from iterum.core.season.flight import USABLE_PART, Part, flight, timer_from_recharge
 from iterum.web.context import desk, log_book, now
 
@@ -46,8 +46,8 @@ def page() -> str | tuple[str, int]:
     again = None
     if pack is not None and "average_a" in typed and not faults:
         count = int(typed.get("escs", 1))
-        esc = Part("speed controller", typed.get("esc_a"), typed.get("esc_v"), count)
-        parts = [esc, Part("plug", typed.get("plug_a"))]
+        esc = Part(Words("speed controller"), typed.get("esc_a"), typed.get("esc_v"), count)
+        parts = [esc, Part(Words("plug"), typed.get("plug_a"))]
         usable = 1 - typed["reserve"] / 100 if "reserve" in typed else USABLE_PART
         full_v = session.rules.full_v(pack.chemistry) * pack.cells
         peak_a = max(typed.get("peak_a", typed["average_a"]), typed["average_a"])
