@@ -29,6 +29,8 @@ KEPT = "kept"
 """Marks what is kept or sent in English, and said again by its readers."""
 CALLS = ("say", "kept", "Words", "translated")
 """Functions whose first argument is a sentence."""
+IN_THE_LOG = ("watch_", "own_rate")
+"""Reasons that are kept in the log of a batch, in English."""
 FIELD_WORDS = ("title", "help")
 OTHERS = ("you", "the charger", "charger", "checker", "simulated bench", "cool", "warm", "hot", "inspect", "file", "Anywhere", "Something's wrong", "Run")
 """Words that are kept or sent as they are, and said with `retold`."""
@@ -121,11 +123,12 @@ def messages():
     """By text, or by its two forms: where it stands."""
     found = {}
     for code, template in SENTENCES.items():
+        place = f"wording {code} {KEPT}" if code.startswith(IN_THE_LOG) else f"wording {code}"
         for text in texts(template):
             if isinstance(text, Many):
-                _add(found, text.one, text.more, f"wording {code}")
+                _add(found, text.one, text.more, place)
             else:
-                _add(found, text, None, f"wording {code}")
+                _add(found, text, None, place)
     _of_templates(found)
     _of_code(found)
     _of_scripts(found)

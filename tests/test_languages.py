@@ -6,10 +6,11 @@ import pytest
 from babel.messages.pofile import read_po
 from markupsafe import Markup
 
+from iterum.core.reasons import reason
 from iterum.core.say import ENGLISH, LANGUAGE, kept, one_of, retold, say, say_many, speaking
 from iterum.web.languages import SCRIPT_WORDS
 from iterum.web.spoken import said_html
-from iterum.wording import SENTENCES
+from iterum.wording import SENTENCES, sentence
 from iterum.wording.choosing import Many, texts
 from iterum.wording.languages import NAMES, best_of, language
 from tests.messages import LANGUAGES, SOURCE, key_of, messages
@@ -46,7 +47,7 @@ class TestCatalogue:
 
     def test_keeps_the_numbers_and_units_of_every_caution_and_verdict(self, code):
         found = catalogue(code)
-        for reason, template in SENTENCES.items():
+        for code_of, template in SENTENCES.items():
             for text in texts(template):
                 english = text.more if isinstance(text, Many) else text
                 told = forms(found[text.one if isinstance(text, Many) else text])[-1]
@@ -54,7 +55,7 @@ class TestCatalogue:
                     sorted((number.replace(",", "."), unit) for number, unit in WITH_UNIT.findall(one))
                     for one in (english, told)
                 )
-                assert was == now, (reason, told)
+                assert was == now, (code_of, told)
 
     def test_writes_decimals_as_its_readers_do(self, code):
         with speaking(language(code)):
@@ -81,6 +82,12 @@ class TestWords:
             assert text == "Pylon 1 moved by +5 min"
             assert retold(text) == "Pylon 1 um +5 min verschoben"
             assert retold("a note of a pilot") == "a note of a pilot"
+
+    def test_what_the_watch_wrote_in_the_log_is_told_in_any_language(self):
+        text = sentence(reason("watch_cell_lags", cell=2, id=None, spread_v=0.102, limit_v=0.1))
+        assert text == "Cell 2 is 0.102 V below the others, allowed 0.100."
+        with speaking(language("de")):
+            assert retold(text) == "Zelle 2 liegt 0,102 V unter den anderen, erlaubt 0,100."
 
     def test_a_sentence_inside_one_that_was_kept_is_told_too(self):
         inner = kept("its answer belongs to another question")

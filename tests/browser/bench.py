@@ -13,6 +13,7 @@ from flask import Flask
 from playwright.sync_api import Browser, Locator, Page, Playwright, expect, sync_playwright
 from werkzeug.serving import WSGIRequestHandler, make_server
 
+from iterum.core.say import say, translated
 from iterum.core.season.lesson import Lesson
 from iterum.core.season.run import Act, State
 from iterum.devices.sim_server import SimServer
@@ -122,6 +123,12 @@ def patient(page: Page) -> Page:
     return page
 
 
+def named(*texts: str) -> re.Pattern[str]:
+    """One of these sentences as a page has it in the language that is spoken, whatever its values are."""
+    told = (re.escape(translated(text)) for text in texts)
+    return re.compile("|".join(re.sub(r"\\{.*?\\}|</?\w+>", ".*", text) for text in told))
+
+
 @contextmanager
 def turning(page: Page) -> Iterator[None]:
     """What is done within leads to another page, or the same one anew: come out when keys act there.
@@ -137,14 +144,14 @@ def turning(page: Page) -> Iterator[None]:
 def taken_in_hand(page: Page) -> int:
     """Take the next planned batch in hand, look at each pack and plug them in; the key of its run."""
     with turning(page):
-        page.get_by_role("button", name=re.compile("^Start this batch")).first.click()
+        page.get_by_role("button", name=named("Start this batch", "Start this batch at {current_a} A")).first.click()
     for box in page.locator("[name=looked][type=checkbox]").all():
         box.check()
     with turning(page):
-        page.get_by_role("button", name=re.compile("All looked at|OK, and plugged in")).click()
-    if page.get_by_role("button", name="All plugged in").count():
+        page.get_by_role("button", name=named("All looked at", "OK, and plugged in")).click()
+    if page.get_by_role("button", name=named("All plugged in")).count():
         with turning(page):
-            page.get_by_role("button", name="All plugged in").click()
+            page.get_by_role("button", name=named("All plugged in")).click()
     return key_of(page)
 
 
@@ -172,13 +179,13 @@ def plugged_in(page: Page, *tags: str) -> None:
 
 def compared_and_started(page: Page) -> None:
     """What the charger shows is what the card says; then the start, which may be the same act."""
-    compare = page.get_by_role("button", name=re.compile("^Compare "))
-    at_once = "and start" in compare.inner_text()
+    compare = page.get_by_role("button", name=named("Compare and start", "Compare with the card"))
+    at_once = say("Compare and start") in compare.inner_text()
     with turning(page):
         compare.click()
     if not at_once:
         with turning(page):
-            page.get_by_role("button", name=re.compile("^Start ")).click()
+            page.get_by_role("button", name=named("Start {channel}")).click()
 
 
 # ------------------------------------------------------------------ what a page says, as somebody hears it read out
@@ -193,7 +200,7 @@ def amps(page: Page) -> Locator:
 
 def state_of(page: Page) -> Locator:
     """Where a batch stands."""
-    return page.get_by_role("status", name="State")
+    return page.get_by_role("status", name=say("State"))
 
 
 def read_now(page: Page, tag: str) -> Locator:

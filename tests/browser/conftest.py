@@ -114,8 +114,8 @@ def open_page(browser):
     """Opens pages that fail the test on any script error or request to elsewhere."""
     contexts = []
 
-    def opened(size=WIDE, theme="day", touch=False, workers="allow"):
-        more = {"has_touch": touch, "is_mobile": touch, "service_workers": workers}
+    def opened(size=WIDE, theme="day", touch=False, workers="allow", language="en"):
+        more = {"has_touch": touch, "is_mobile": touch, "service_workers": workers, "locale": language}
         context = browser.new_context(viewport=size, reduced_motion="reduce", **more)
         contexts.append(context)
         page = context.new_page()

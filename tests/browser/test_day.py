@@ -8,13 +8,15 @@ from datetime import timedelta
 import pytest
 from playwright.sync_api import expect
 
+from iterum.core.say import say, speaking
 from iterum.core.season.run import State
 from iterum.core.things.choice import Choice
 from iterum.services.desk import Desk
 from iterum.services.running import RunDesk
 from iterum.services.watching import Watcher
 from iterum.store.database import Store
-from tests.browser.bench import PHONE, compared_and_started, read_now, running, state_of, taken_in_hand, turning
+from iterum.wording.languages import language
+from tests.browser.bench import PHONE, compared_and_started, named, read_now, running, state_of, taken_in_hand, turning
 from tests.conftest import NOON
 from tests.devices.bench import links_of, met, served
 
@@ -73,14 +75,14 @@ def take_in_hand(page, place):
     """Take the next planned batch in hand and bring it to charging, step by step, as a careful pilot does."""
     page.goto(f"{place.address}/bench")
     key = taken_in_hand(page)
-    expect(state_of(page)).to_have_text("plugged in")
+    expect(state_of(page)).to_have_text(say("plugged in"))
     if place.run(key).card.wait_min:
         place.pass_time(20)
         page.goto(page.url)
         with turning(page):
-            page.get_by_role("button", name="They have equalised").click()
+            page.get_by_role("button", name=named("They have equalised")).click()
     compared_and_started(page)
-    expect(state_of(page)).to_have_text("charging")
+    expect(state_of(page)).to_have_text(say("charging"))
     return key
 
 
@@ -88,17 +90,17 @@ def measured_and_planned(page, place):
     """Measure with the checker, look at the match, plan."""
     page.goto(f"{place.address}/measure?pack=P-02")
     with turning(page):
-        page.get_by_role("button", name=re.compile("Read it with the checker")).click()
+        page.get_by_role("button", name=named("Read it with the checker")).click()
     volts = [f"{value:.2f}" for value in place.bench.bench.check("P-02")]
     assert [box.input_value() for box in page.locator("[data-digits]").all()] == volts
-    page.get_by_role("button", name=re.compile("^Next")).click()
+    page.get_by_role("button", name=named("Next, {pack}")).click()
     expect(read_now(page, "P-02")).to_be_hidden()
     page.goto(f"{place.address}/match?class=lipo-4S")
     expect(page.get_by_role("img").first).to_be_visible()
     page.goto(f"{place.address}/plan")
-    page.get_by_label("Try for").select_option("2.0")
-    page.get_by_role("button", name=re.compile("^Plan (it|from now)")).click()
-    expect(page.get_by_role("heading", name="At the bench")).to_be_visible(timeout=20_000)
+    page.get_by_label(named("Try for")).select_option("2.0")
+    page.get_by_role("button", name=named("Plan it", "Plan from now")).click()
+    expect(page.get_by_role("heading", name=say("At the bench"))).to_be_visible(timeout=20_000)
 
 
 def one_cell_lags(page, place, key):
@@ -107,22 +109,22 @@ def one_cell_lags(page, place, key):
         place.bench.bench.fault("lag", place.run(key).channel, "2")
     place.pass_time(20, lambda: place.run(key).state is State.STOPPED)
     page.goto(f"{place.address}/run/{key}")
-    expect(state_of(page)).to_have_text("stopped")
-    expect(page.get_by_label("What was done")).to_contain_text("Cell 2 is ")
+    expect(state_of(page)).to_have_text(say("stopped"))
+    expect(page.get_by_label(say("What was done"))).to_contain_text(named("Cell {cell} is {spread_v:.2f|limit_v} V below the others, allowed {limit_v:.2f|spread_v}."))
 
 
 def one_incident(page, place, key):
     """Stopped, kept apart, written down, and planned again without it."""
     hurt = place.run(key).packs[0]
-    page.get_by_role("link", name="Something’s wrong").click()
-    page.get_by_role("link", name="A pack swells, smells or is hot").click()
+    page.get_by_role("link", name=say("Something’s wrong")).click()
+    page.get_by_role("link", name=say("A pack swells, smells or is hot")).click()
     page.get_by_label(hurt, exact=True).check()
-    page.get_by_label(re.compile("What happened")).fill("soft on one side")
-    page.get_by_role("button", name=re.compile("Stop, quarantine")).click()
-    expect(page.get_by_text(re.compile(r"Saved \d"))).to_be_visible()
+    page.get_by_label(named("What happened")).fill("soft on one side")
+    page.get_by_role("button", name=named("Stop, quarantine, save")).click()
+    expect(page.get_by_text(named("Saved {now}. Quarantined packs are marked on Packs; the log holds the incident. <a>See it</a>"))).to_be_visible()
     page.goto(f"{place.address}/plan")  # it comes anew by itself when the search has ended
-    expect(page.get_by_role("heading", name="What changed")).to_be_visible(timeout=30_000)
-    expect(page.get_by_label("Left out")).to_contain_text(hurt)
+    expect(page.get_by_role("heading", name=say("What changed"))).to_be_visible(timeout=30_000)
+    expect(page.get_by_label(say("Left out"))).to_contain_text(hurt)
     assert hurt not in " ".join(page.locator(".todos").all_text_contents())
 
 
@@ -130,17 +132,24 @@ def off_and_logged(page, place, key):
     """Read every pack after its charge and write the log."""
     page.goto(f"{place.address}/run/{key}")
     first = place.run(key).packs[0]
-    page.get_by_label(f"Cells of {first} after, V").press("r")  # a key, although the field has the focus
-    expect(page.get_by_label(f"Cells of {first} after, V")).not_to_have_value("")
+    page.get_by_label(say("Cells of {tag} after, V", tag=first)).press("r")  # a key, although the field has the focus
+    expect(page.get_by_label(say("Cells of {tag} after, V", tag=first))).not_to_have_value("")
     for tag in place.run(key).packs:
         cells = place.bench.bench.check(tag)
-        page.get_by_label(f"Cells of {tag} after, V").fill(" ".join(f"{value:.2f}" for value in cells))
-    page.get_by_role("button", name="Save in the log").click()
-    expect(state_of(page)).to_have_text("checked after")
+        page.get_by_label(say("Cells of {tag} after, V", tag=tag)).fill(" ".join(f"{value:.2f}" for value in cells))
+    page.get_by_role("button", name=named("Save in the log")).click()
+    expect(state_of(page)).to_have_text(say("checked after"))
 
 
-def test_a_whole_day(open_page, place):
-    page = open_page()
+@pytest.fixture(params=["en", "de"])
+def spoken(request):
+    """The day is the same in another language."""
+    with speaking(language(request.param)):
+        yield request.param
+
+
+def test_a_whole_day(open_page, place, spoken):
+    page = open_page(language=spoken)
     page.set_default_timeout(15_000)
     measured_and_planned(page, place)
     keys = [take_in_hand(page, place) for _ in range(3)]
@@ -166,7 +175,7 @@ def test_a_whole_day(open_page, place):
     page.goto(f"{place.address}/log/report")
     expect(page.locator(".report-card svg")).to_have_count(3)
     page.goto(f"{place.address}/put-away")
-    expect(page.get_by_role("region", name="To the storage line")).to_be_visible()
+    expect(page.get_by_role("region", name=say("To the storage line"))).to_be_visible()
 
 
 def test_two_browsers_on_one_batch_and_neither_loses_what_the_other_entered(open_page, place):

@@ -62,6 +62,7 @@ LANGUAGE: ContextVar[Language] = ContextVar("LANGUAGE", default=ENGLISH)
 """The language of the person who is being answered."""
 
 _VALUE = re.compile(r"\{(\w+)(?::([^{}]*))?\}")
+_FIGURE = re.compile(r"\+?(\.\d)?[fg]|plain")
 _AS: dict[str, Callable[[Any], str]] = {}
 
 
@@ -118,6 +119,8 @@ def _refilled(template: str, values: Mapping[str, str]) -> str:
 
     def refilled(hit: re.Match[str]) -> str:
         value = values[hit[1]]
+        if _FIGURE.match(hit[2] or ""):
+            return value.replace(".", LANGUAGE.get().decimal)
         return retold(value) if " " in value else value
 
     return _VALUE.sub(refilled, template)

@@ -9,7 +9,7 @@ from iterum.core.electrical.charging import charge_packs
 from iterum.core.electrical.joining import joining
 from iterum.core.reasons import Busy, NotThere, Unsafe, reason
 from iterum.core.run.guard import ARMED, NICKEL_END_V, ChannelReading
-from iterum.core.say import Words, say
+from iterum.core.say import ENGLISH, Words, say, speaking
 from iterum.core.season.after_charge import as_it_went_on, cell_volts
 from iterum.core.season.agenda import BATCH_LONGEST, InHand, ToDo, agenda
 from iterum.core.season.in_hand import taken_wh
@@ -182,7 +182,8 @@ class RunDesk:
             key = repository.runs.add(values)
             for note in offer.notes:
                 if note.code == "own_rate":  # it is logged with the charge
-                    told = sentence(note)
+                    with speaking(ENGLISH):  # whoever reads the log is told it in another language
+                        told = sentence(note)
                     repository.runs.add_event(KeptEvent(key, now, "own decision", State.PLANNED, False, PERSON, told))
             return key
 
