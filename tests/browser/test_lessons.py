@@ -21,7 +21,7 @@ def shown(page, option, told):
         expect(panel).to_contain_text(f"{told.worst.peak_rate_c:.1f}C")
     if told.sizing:
         expect(panel).to_contain_text(
-            f"{told.sizing.rate_c:g} C, full in about" if told.sizing.rate_c in (1, 2) else "full in about"
+            f"{told.sizing.rate_c:g}C, full in about" if told.sizing.rate_c in (1, 2) else "full in about"
         )
     for reason in told.refusals:
         expect(panel).to_contain_text(about(reason))

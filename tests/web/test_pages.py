@@ -239,7 +239,7 @@ class TestWhatFlows:
         page = newcomer.get("/what-if?a_count=4&b_count=0&amps=10&watts=300&bank_wh=400").seen
         rows = {row.th.get_text(strip=True): [cell.get_text(strip=True) for cell in row("td")]
                 for row in page.page.find("section", attrs={"aria-label": "Together or one after another"})("tr")[1:]}  # fmt: skip
-        assert rows["Together"][1:3] == ["once", "1 C"]
+        assert rows["Together"][1:3] == ["once", "1C"]
         assert rows["One after another"][1] == "4 times"
         assert re.search(r"fills all of them \d+ times", str(page.page))
 

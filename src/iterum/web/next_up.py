@@ -258,7 +258,7 @@ def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
     begin = choice_fields(batch.choice)
     href = url_for("charge.page", **begin)
     more: dict[str, Any] = {"begin": begin, "later": number, "href": href, "button": say("Start this batch"), **shown}
-    return NextUp(item.at, on, f"{place}: {shown['on']} on", item, **more)
+    return NextUp(item.at, on, say("{place}: {packs} on", place=place, packs=shown["on"]), item, **more)
 
 
 def _unread(batch: PlannedBatch) -> tuple[str, ...]:

@@ -26,7 +26,7 @@ STEP_WORDS = {
     Act.START: Words("Start"),
     Act.CHECK: Words("Remove, then measure"),
 }
-KIND_WORDS = {Kind.DOWN: "discharging", Kind.BALANCE: "balancing", Kind.EVEN_OUT: "equalising"}
+KIND_WORDS = {Kind.DOWN: Words("discharging"), Kind.BALANCE: Words("balancing"), Kind.EVEN_OUT: Words("equalising")}
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from iterum.core.quantities import spread
+from iterum.core.say import figure
 from iterum.core.things.volts import SPREAD_LOOK_V
 from iterum.web.pictures.scale import Scale
 
@@ -66,7 +67,7 @@ def draw(cell_v: Sequence[float]) -> Caliper:
         low_x=scale(low),
         high_x=scale(high),
         allowed_x=scale(low + SPREAD_LOOK_V),
-        ticks=tuple((scale(volts), f"{volts:.2f}") for volts in scale.ticks(max(step, 0.01))),
+        ticks=tuple((scale(volts), figure(volts, ".2f")) for volts in scale.ticks(max(step, 0.01))),
         cells=_side_by_side([scale(volts) for volts in cell_v]),
         spread_v=apart_v,
         left_v=round(SPREAD_LOOK_V - apart_v, 9),

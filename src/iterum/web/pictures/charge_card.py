@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 from math import ceil
 
 from iterum.core.quantities import at_most
-from iterum.core.say import say
+from iterum.core.say import figure, say
 from iterum.core.season.outlook import Expected, Observation, Outlook
 from iterum.core.season.watching import BAND_V
 from iterum.core.things.volts import SPREAD_LOOK_V
@@ -160,7 +160,7 @@ def draw(
         amps_seen=_line([(along(item.at_min), amps(item.current_a or 0.0)) for item in _thinned(with_a)]),
         full_y=up(end_v),
         ticks_x=_clock(charging_at, last_min, along, width),
-        ticks_y=tuple((up(value), f"{value:.2f}") for value in up.ticks(step)),
+        ticks_y=tuple((up(value), figure(value, ".2f")) for value in up.ticks(step)),
         most_a=f"{expected.dialled_a:g} A",
         amps_top=amps(expected.dialled_a),
         now_x=along(minute),

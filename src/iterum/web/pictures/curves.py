@@ -9,7 +9,7 @@ import numpy as np
 from iterum.core.electrical.charging import Charge
 from iterum.core.electrical.circuit import Array
 from iterum.core.electrical.joining import EvenedOut
-from iterum.core.say import say
+from iterum.core.say import figure, say
 from iterum.core.things.packs import Pack
 from iterum.core.things.rules import HouseRules
 from iterum.web.pictures.scale import Scale
@@ -175,7 +175,7 @@ def draw_charge(result: Charge, cells: int, end_v: float, width: float = WIDTH) 
         volts=_path(_points(along, up, minutes, cell_v)),
         amps=_path(area) + "Z",
         ticks_x=tuple((along(value), f"{value:g} min") for value in along.ticks(along.step_for(86))),
-        ticks_y=tuple((up(value), f"{value:.2f}") for value in up.ticks(up.step_for(34))),
+        ticks_y=tuple((up(value), figure(value, ".2f")) for value in up.ticks(up.step_for(34))),
         ticks_a=tuple((amps_up(value), f"{value:g} A") for value in (result.current_a / 2, result.current_a)),
         full_y=up(end_v),
         marks=tuple(marks),

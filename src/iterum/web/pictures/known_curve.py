@@ -7,7 +7,7 @@ import numpy as np
 from iterum.core.electrical.belief import DRAWS, Belief, beliefs_of
 from iterum.core.electrical.circuit import Feeding
 from iterum.core.electrical.fan import Band, band, fan_of
-from iterum.core.say import say
+from iterum.core.say import figure, say
 from iterum.core.things.packs import Pack, Reading
 from iterum.web.pictures.scale import Scale
 
@@ -73,7 +73,7 @@ def draw(pack: Pack) -> KnownCurve | None:
         height=HEIGHT,
         right=WIDTH - RIGHT,
         bottom=HEIGHT - BOTTOM,
-        volts=tuple((up(volts), f"{volts:.1f}") for volts in up.ticks(0.1)),
+        volts=tuple((up(volts), figure(volts, ".1f")) for volts in up.ticks(0.1)),
         parts=tuple((along(part / 4), f"{25 * part} %") for part in range(5)),
         kind_fan=fan(fresh),
         own_fan=fan(pack) if pack.learned else (),

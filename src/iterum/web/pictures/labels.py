@@ -7,7 +7,7 @@ from urllib.parse import quote
 from markupsafe import Markup
 
 from iterum.core.reading.numbers import figure_of
-from iterum.core.say import say
+from iterum.core.say import figure, say
 from iterum.core.things.packs import Pack
 from iterum.services.sharing import NAME, PORT
 from iterum.web.pictures.code import code_svg
@@ -120,7 +120,7 @@ def _label(pack: Pack, x: float, y: float, width: float, height: float) -> Label
     tag_size = round(min(0.26 * height, 1.5 * wide / max(len(pack.id), 3)), 2)
     words = (
         f"{family_label(pack.family)} {pack.capacity_mah:g}",
-        f"{pack.charge_c:g} C · {pack.rated_energy_wh:.1f} Wh",
+        f"{figure(pack.charge_c, 'g')}C · {figure(pack.rated_energy_wh, '.1f')} Wh",
     )
     size = round(min(0.125 * height, 1.75 * wide / max(map(len, words))), 2)
     first = room + tag_size
