@@ -13,8 +13,9 @@ from iterum.web.spoken import said_html
 from iterum.wording import SENTENCES, sentence
 from iterum.wording.choosing import Many, texts
 from iterum.wording.languages import NAMES, best_of, language
-from tests.messages import LANGUAGES, SOURCE, key_of, messages
+from tests.messages import LANGUAGES, ROOT, SOURCE, key_of, messages
 
+DOCS = ROOT / "docs"
 OTHERS = [code for code in NAMES if code != "en"]
 VALUE = re.compile(r"\{(\w+)(?::([^{}]*))?\}")
 WITH_UNIT = re.compile(r"(?<![\w.,])(\d+(?:[.,]\d+)?)\s*(V|A|W|Wh|mAh|mΩ|°C|C|min|%)(?!\w)")
@@ -113,6 +114,19 @@ class TestWords:
             for text in re.findall(r'\bwords\(\s*"([^"]+)"', path.read_text("utf-8"))
         }
         assert said == set(SCRIPT_WORDS)
+
+
+def glossary():
+    """The table of terms of the docs: English, German, French, Spanish."""
+    lines = (DOCS / "languages.md").read_text("utf-8").splitlines()
+    return [[cell.strip() for cell in line.strip("|").split("|")] for line in lines if line.startswith("| ")][1:]
+
+
+@pytest.mark.parametrize("code", OTHERS)
+def test_each_term_of_the_glossary_is_said(code):
+    said = " ".join(form.lower() for item in catalogue(code).values() for form in forms(item))
+    column = 1 + ["de", "fr", "es"].index(code)
+    assert [row[0] for row in glossary() if row[column].lower() not in said] == []
 
 
 NOT_SAID = {
