@@ -9,7 +9,7 @@ from iterum.core.fields import BadInput, Fault
 from iterum.core.groups.matching import Matching, match_packs
 from iterum.core.planning.record import KeptPlan, Offer
 from iterum.core.reasons import NotThere, Unsafe, reason
-from iterum.core.say import say
+from iterum.core.say import LANGUAGE, say
 from iterum.core.season.learning import learn, with_like
 from iterum.core.season.records import KeptReading
 from iterum.core.season.run import OPEN
@@ -114,12 +114,12 @@ class Desk:
         return self._once(f"placed {family}", (revision, _held(bench)), lambda: place_groups(groups, bench))
 
     def remember(self, key: str, now: datetime, compute: Callable[[], _Result]) -> _Result:
-        """`compute`, done once until something stored, or in hand, changes."""
-        return self._once(key, (self.revision(), _held(self.bench(now))), compute)
+        """`compute`, done once in a language until something stored, or in hand, changes."""
+        return self._once(_in_its_language(key), (self.revision(), _held(self.bench(now))), compute)
 
     def remembered(self, key: str, now: datetime) -> Any | None:
         """What `remember` kept, where that still holds."""
-        kept = self._kept.get(key)
+        kept = self._kept.get(_in_its_language(key))
         return kept[1] if kept and kept[0] == (self.revision(), _held(self.bench(now))) else None
 
     def matching_under(self, rules: HouseRules, now: datetime) -> Matching:
@@ -376,6 +376,11 @@ def _came_late(pack: Pack, reading: Reading) -> bool:
     read_at = pack.reading.taken_at if pack.reading is not None else None
     known = [moment for moment in (pack.charged_at, read_at) if moment is not None]
     return reading.taken_at is not None and any(reading.taken_at < moment for moment in known)
+
+
+def _in_its_language(key: str) -> str:
+    """What is kept may hold words."""
+    return f"{key} ({LANGUAGE.get().code})"
 
 
 def _held(bench: Bench) -> Hashable:

@@ -6,7 +6,7 @@ from functools import cached_property, lru_cache
 from iterum.core.electrical.joining import EvenedOut, Joining, even_out
 from iterum.core.groups.group import Group, judge_group
 from iterum.core.reasons import Reason
-from iterum.core.say import Words, say
+from iterum.core.say import LANGUAGE, Words, say
 from iterum.core.season.upkeep import EVEN_OUT_MIN
 from iterum.core.things.choice import Kind
 from iterum.core.things.kit import Board
@@ -99,12 +99,18 @@ def join_steps(joining: Joining, rules: HouseRules, kind: Kind = Kind.CHARGE) ->
     return tuple(steps)
 
 
-@lru_cache(maxsize=512)
 def join_page(packs: tuple[Pack, ...], board: Board | None, rules: HouseRules, rate_c: float | None = None) -> JoinPage:
     """Everything the page shows, worked out once for the same packs. Raises Unsafe for packs never joined.
 
     rate_c : at which they are to be charged.
     """
+    return _join_page(packs, board, rules, rate_c, LANGUAGE.get().code)
+
+
+@lru_cache(maxsize=512)
+def _join_page(
+    packs: tuple[Pack, ...], board: Board | None, rules: HouseRules, rate_c: float | None, _language: str
+) -> JoinPage:
     evening = even_out(packs, rules, board, rate_c=rate_c)
     group = judge_group(packs, rules, board.ports if board else None)
     return JoinPage(
