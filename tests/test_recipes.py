@@ -175,7 +175,7 @@ def told_of_files(title):
 
 @pytest.mark.parametrize("title", TRIED)
 def test_a_recipe_adds_what_it_says(tmp_path, title):
-    shutil.copytree(SOURCE, tmp_path / "iterum")  # with what was compiled: only what a recipe changes is compiled anew
+    shutil.copytree(SOURCE, tmp_path / "iterum")  # with what was compiled: only what a recipe changes is compiled again
     blocks = recipe(title)
     touched = {block["path"] for block in blocks}
     assert len(touched) == told_of_files(title)

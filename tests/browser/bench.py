@@ -131,7 +131,7 @@ def named(*texts: str) -> re.Pattern[str]:
 
 @contextmanager
 def turning(page: Page) -> Iterator[None]:
-    """What is done within leads to another page, or the same one anew: come out when keys act there.
+    """What is done within leads to another page, or the same one again: come out when keys act there.
 
     Without it the next line may still read, or type into, the page that is being left.
     """

@@ -1,4 +1,4 @@
-"""Makes docs/screenshots anew from the demo data: `make shots`, or some of them by name."""
+"""Makes docs/screenshots again from the demo data: `make shots`, or some of them by name."""
 
 import sys
 import tempfile

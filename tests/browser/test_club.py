@@ -97,7 +97,7 @@ class Device:
             page.wait_for_timeout(800)
             try:
                 step.first.click(timeout=3000)
-            except TimeoutError:  # the row was made anew meanwhile
+            except TimeoutError:  # the row was made again meanwhile
                 return
             page.wait_for_timeout(150)
             ready(page)

@@ -122,7 +122,7 @@ def one_incident(page, place, key):
     page.get_by_label(named("What happened")).fill("soft on one side")
     page.get_by_role("button", name=named("Stop, quarantine, save")).click()
     expect(page.get_by_text(named("Saved {now}. Quarantined packs are marked on Packs; the log holds the incident. <a>See it</a>"))).to_be_visible()
-    page.goto(f"{place.address}/plan")  # it comes anew by itself when the search has ended
+    page.goto(f"{place.address}/plan")  # it comes again by itself when the search has ended
     expect(page.get_by_role("heading", name=say("What changed"))).to_be_visible(timeout=30_000)
     expect(page.get_by_label(say("Left out"))).to_contain_text(hurt)
     assert hurt not in " ".join(page.locator(".todos").all_text_contents())

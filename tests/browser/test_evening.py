@@ -55,7 +55,7 @@ def test_a_questioned_reading_is_confirmed_or_mended(page, address):
     expect(page.get_by_text("Confirm, it is right")).to_be_visible()
     expect(page.get_by_label("Cell 2, volts")).to_be_focused()  # the one in question
     page.wait_for_function("getSelection().toString() === '3.48' || document.activeElement.selectionEnd === 4")
-    page.keyboard.type("349")  # a change after the question asks anew
+    page.keyboard.type("349")  # a change after the question asks again
     with turning(page):
         page.keyboard.press("Enter")
     expect(page.get_by_label("Cell 2, volts")).to_be_focused()

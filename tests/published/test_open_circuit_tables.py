@@ -1,4 +1,4 @@
-"""The open-circuit tables, computed anew from the parameter sets that PyBaMM publishes.
+"""The open-circuit tables, computed again from the parameter sets that PyBaMM publishes.
 
 Sources: Ai2020 doi:10.1149/2.0122001JES, Chen2020 doi:10.1149/1945-7111/ab9050, Prada2013 doi:10.1149/2.053304jes.
 Full-cell equilibrium volts, 0 % and 100 % at each set's own cut-offs, at 25 degrees Celsius.

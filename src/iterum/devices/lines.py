@@ -93,7 +93,7 @@ def reading_from(values: Mapping[str, str]) -> ChannelReading:
 
 
 class LineClient:
-    """One connection, made when needed and made anew after it was lost. Safe to use from several threads.
+    """One connection, made when needed and made again after it was lost. Safe to use from several threads.
 
     An answer belongs to its question. From version 2 on it says so itself, by the number of the request and the
     channel; of an older device nothing may lie unread when a question is asked, or after its answer. Whatever does not

@@ -1,7 +1,7 @@
 """Iterum's own certificate authority, for the local network alone.
 
 Made once, its key readable by the owner only, and constrained by name to private addresses and `.local`: whoever
-installs it on a phone trusts it for nothing else (RFC 5280, 4.2.1.10). The server's certificate is made anew when the
+installs it on a phone trusts it for nothing else (RFC 5280, 4.2.1.10). The server's certificate is made again when the
 addresses change.
 """
 

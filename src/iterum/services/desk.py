@@ -160,7 +160,7 @@ class Desk:
             pack = next((pack for pack in repository.packs() if pack.id == pack_id), None)
             if pack is None or not _came_late(pack, reading):
                 repository.drop_hand_move(pack_id)  # where it was put rested on the old volts
-                repository.set_charged_full([pack_id], False)  # whoever measures it anew means to charge it
+                repository.set_charged_full([pack_id], False)  # whoever measures it again means to charge it
             return repository.add_reading(pack_id, reading, TYPED, now, corrects)
 
     def set_condition(self, pack_id: str, condition: Condition) -> None:

@@ -106,7 +106,7 @@ class Store:
     def writing(self, changes_session: bool = True, as_planned: bool = False) -> Iterator[Repository]:
         """A change: all of it is kept, or, when anything raises, nothing.
 
-        changes_session : whether what was computed from the session must be computed anew. as_planned : a plan that
+        changes_session : whether what was computed from the session must be computed again. as_planned : a plan that
         was up to date stays so.
         """
         with self.engine.connect() as connection:

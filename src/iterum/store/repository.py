@@ -116,7 +116,7 @@ class Repository(KitRepository):
         self._connection.execute(update(table).where(table.c.id.in_(pack_ids)).values(charged_full=full))
 
     def balanced(self, pack_id: str, balanced: bool) -> None:
-        """Count a charge that did not balance a pack, or begin anew where it did."""
+        """Count a charge that did not balance a pack, or begin again where it did."""
         table = tables.packs
         count = 0 if balanced else table.c.since_balance + 1
         self._connection.execute(update(table).where(table.c.id == pack_id).values(since_balance=count))

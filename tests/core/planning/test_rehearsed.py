@@ -67,7 +67,7 @@ def test_nothing_is_at_two_places_and_who_is_hurt_stays_down(plan, flown, seed):
 
 
 def test_the_account_is_what_playing_without_it_shows(plan, flown):
-    """A charge that stands still for an hour costs the heat that it was for, and planning anew may save it."""
+    """A charge that stands still for an hour costs the heat that it was for, and planning again may save it."""
     last = max(
         (b for b in plan.batches if max(b.rounds) > 1),
         key=lambda b: b.full_min,

@@ -47,7 +47,7 @@ def _hurt(session, tag):
 
 
 def disturbed(rng, session):
-    """What may happen on a day: a pack hurt, a charger lost, less in the source, a heat moved, a pack read anew."""
+    """What may happen on a day: a pack hurt, a charger lost, less in the source, a heat moved, a pack read again."""
     kind = rng.randrange(6)
     kit, packs = session.kit, session.packs
     if kind == 0 and packs:

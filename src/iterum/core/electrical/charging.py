@@ -160,7 +160,7 @@ def _packs_charged(packs: Sequence[Pack], trace: Trace, start: Sequence[Branch])
 
 
 def _as_charged(packs: Sequence[Pack], joined: Sequence[Branch], lead_mohm: float) -> list[Branch]:
-    """Packs as they stand after they were joined, with the resistance that minutes are reckoned with."""
+    """Packs as they stand after they were joined, with the resistance that minutes are counted with."""
     own = [branch_of(pack, lead_mohm, Use.CHARGE) for pack in packs]
     read = [branch_of(pack, lead_mohm) for pack in packs]
     return [

@@ -232,7 +232,7 @@ class _Stepper:
         """The state `step_s` later."""
         weights = self._weights(step_s)
         guess_a = now.current_a
-        for _ in range(4):  # until every pack lies on the line of its table that was reckoned with
+        for _ in range(4):  # until every pack lies on the line of its table that was counted with
             conductance_s = pushed_a = 0.0
             sources = []
             taus = None

@@ -149,7 +149,7 @@ def joining(
 
 
 def waits_at_c(packs: Sequence[Pack], rules: HouseRules, rate_c: float | None) -> float:
-    """The rate for which the waits are reckoned, so that every page and command counts the same ones.
+    """The rate for which the waits are counted, so that every page and command counts the same ones.
 
     A charge that is slower than wanted, because watts are short, waits as long as one that is not.
     rate_c : multiples of capacity per hour; None for the wanted rate, 0 for no charge at all.
@@ -234,7 +234,7 @@ def _orders(lowest: Sequence[Pack], port: Port) -> list[Sequence[Pack]]:
 
 
 def refuse_unjoinable(packs: Sequence[Pack]) -> None:
-    """Raises Unsafe, with every reason, for packs that may never be joined or cannot be reckoned with."""
+    """Raises Unsafe, with every reason, for packs that may never be joined or cannot be counted with."""
     against = unjoinable(packs)
     if against:
         raise Unsafe(against)

@@ -162,7 +162,7 @@ class Waits:
 
     @cached_property
     def start(self) -> tuple[Branch, ...]:
-        """The packs as they are when charging begins. Reckoned when asked for: most who ask for minutes do not."""
+        """The packs as they are when charging begins. Counted when asked for: most who ask for minutes do not."""
         if self.evened_s <= 0:
             return self.plugged
         return run(self.plugged, Feeding(), self.evened_s, tolerance=ROUGH_TOLERANCE).last

@@ -229,7 +229,7 @@ _NEVER_JOINED = ("damaged", "not_measured", "charged_since", "flown_since", "end
 
 
 def unjoinable(packs: Sequence[Pack]) -> tuple[Reason, ...]:
-    """Why these packs may never be joined whatever the rules, or cannot be reckoned with; empty when they can.
+    """Why these packs may never be joined whatever the rules, or cannot be counted with; empty when they can.
 
     A pack alone is joined to nothing, so how its charge ends does not matter.
     """

@@ -81,7 +81,7 @@ class PlannedBatch:
     energy_in_wh: float
     power_in_w: float
     locked: bool = False
-    """Kept where it is by the pilot, whatever is planned anew."""
+    """Kept where it is by the pilot, whatever is planned again."""
     until_fraction: float = 1.0
     end_v: float | None = None
     """How full its packs are to be, and the V per cell at which its charge ends where that is less than full."""

@@ -79,7 +79,7 @@ def _tried(planner: Planner, plan: Plan, asked: _Asked) -> Offer | None:
     for _ in islice(other.improve(), STEPS):
         pass
     if not other.search.best.score.short < _short(plan, asked, planner):
-        return None  # no need to reckon its minutes exactly
+        return None  # no need to count its minutes exactly
     retried = other.plan()
     if not retried.score.short < _short(plan, asked, planner):
         return None

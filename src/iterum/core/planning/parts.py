@@ -94,7 +94,7 @@ def days_of(charged: Sequence[Charged]) -> dict[date, tuple[Pack, ...]]:
 def part_gains(session: Session, charged: Sequence[Charged]) -> tuple[PartGain, ...]:
     """What each part more would have saved on the days of the log, the most first; those that save nothing left out.
 
-    Each day is planned anew with the kit of today, its sources full, and with each part; how heats stood is not in the
+    Each day is planned again with the kit of today, its sources full, and with each part; how heats stood is not in the
     log, so minutes until all was full are compared.
     """
     kit = replace(session.kit, sources=tuple(replace(source, taken_wh=0.0) for source in session.kit.sources))

@@ -1,4 +1,4 @@
-"""A day of a plan, played: it goes as planned until something happens; then the pilot goes on, or plans anew.
+"""A day of a plan, played: it goes as planned until something happens; then the pilot goes on, or plans again.
 
 What happens is chosen, or drawn by a seed from how the house rules say that days differ; the same seed gives the same
 day. Played without anything it is the plan, to the minute. At its end it says what held, what did not, and which
@@ -23,7 +23,7 @@ from iterum.core.things.packs import Condition
 from iterum.core.things.session import Session, Wish
 
 CHUNKS = 6
-"""Of the search for a plan made anew: counted, not timed, so that the day is the same on every machine."""
+"""Of the search for a plan made again: counted, not timed, so that the day is the same on every machine."""
 MOST = 4
 """Disturbances of one day: more than that nobody learns from."""
 SLOW_HANDS, CHARGER, SWOLLEN, WEAK_SOURCE = 0.15, 0.12, 0.5, 0.3
@@ -170,7 +170,7 @@ def _slip(flown: Sequence[Flown], place: int, late_min: float) -> Disturbance:
 
 @dataclass
 class _Day:
-    """A day on its way. begun : batches that were begun before a plan was made anew, with their real times; what comes
+    """A day on its way. begun : batches that were begun before a plan was made again, with their real times; what comes
     after them is `ahead`. late : minutes that set-up and charge of a batch take longer.
     """
 
@@ -206,7 +206,7 @@ class _Day:
         ]
 
     def goes(self) -> RehearsedDay:
-        """How it goes when nothing else happens and nobody plans anew."""
+        """How it goes when nothing else happens and nobody plans again."""
         free: dict[tuple[str, str], float] = {}
         used_wh: dict[str, float] = defaultdict(float)
         usable = {source.id: source.usable_wh for source in self.session.kit.sources}
@@ -344,7 +344,7 @@ def goes_on(
     session: Session, begun: Sequence[PlannedBatch], ahead: Sequence[PlannedBatch], flown: Sequence[Flown],
     hurt: Mapping[str, float],
 ) -> RehearsedDay:  # fmt: skip
-    """How a day that is on its way goes if nothing else happens and nobody plans anew.
+    """How a day that is on its way goes if nothing else happens and nobody plans again.
 
     begun : batches with their real times, those that never get full at no end. ahead : those to come. flown : all heats
     of the day. hurt : minutes at which packs were found hurt, by tag. All in minutes from now.

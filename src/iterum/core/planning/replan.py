@@ -82,7 +82,7 @@ def _can_begin(problem: Problem, batch: PlannedBatch, flights: Mapping[str, Sequ
         return False
     flown = {tag: flights.get(tag, ()) for tag in batch.packs}
     if any(len(flown[tag]) < number - 1 for tag, number in batch.charges):
-        return False  # it is to fly first, and who flies is settled anew
+        return False  # it is to fly first, and who flies is settled again
     if max(batch.rounds) > 1:  # their volts are foreseen, not read
         back_min = (heat.over_min + heat.rest_min for heats in flown.values() for heat in heats)
         return max(back_min, default=0.0) <= batch.start_min + MOMENT_MIN

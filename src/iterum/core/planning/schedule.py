@@ -17,7 +17,7 @@ VISIT_GAP_MIN = 5.0
 """Set-ups closer than this are one visit to the bench."""
 
 
-class Gene(NamedTuple):  # a tuple, as is `Seated`: made anew hundreds of thousands of times
+class Gene(NamedTuple):  # a tuple, as is `Seated`: made again hundreds of thousands of times
     """One batch before it has a time: members (indices of packs, rising), channel, which part of the amps, whether it
     stays on to balance once it is full, and the board it is to be on: whichever ends it first, where that is None or
     does not take it."""
@@ -326,7 +326,7 @@ def _back_again_min(problem: Problem, gene: Gene, ends: dict[int, float]) -> flo
 
 
 def _same_so_far(genes: Sequence[Gene], like: Schedule | None) -> int:
-    """How many batches at the head of a list are those of a schedule, in the same order: they are not placed anew."""
+    """How many batches at the head of a list are those of a schedule, in the same order: they are not placed again."""
     count = 0
     for gene, other in zip(genes, like.listed if like is not None else (), strict=False):
         if gene is not other and gene != other:

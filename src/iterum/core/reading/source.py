@@ -176,7 +176,7 @@ def _bank(
     watts: list[float],
     count: int,
 ) -> None:
-    """A bank: what it holds is reckoned at its cells; it drops its volts when idle."""
+    """A bank: what it holds is counted at its cells; it drops its volts when idle."""
     line.mean("means_bank")
     if wh is None and ah is not None:
         wh = round(ah * BANK_CELL_V, 1)

@@ -36,7 +36,7 @@ def cell_volts(pack: Pack) -> tuple[float, ...]:
 
 
 def as_it_went_on(pack: Pack, run: KeptRun) -> Pack:
-    """The pack with its volts from before this run, so that its charge can be worked out anew."""
+    """The pack with its volts from before this run, so that its charge can be worked out again."""
     volts = run.before_v.get(pack.id, ())
     if not volts:
         return pack

@@ -2,7 +2,7 @@
 
 A charge from rest to the charger's end puts in what was missing: mAh = (1 - state of charge) x capacity. What its rest
 volts leave open of the one bounds the other, and each further charge narrows it; where a charge cannot be true of the
-pack that the others describe, it begins anew and says that it jumped. A board's charge only tells the sum, so it
+pack that the others describe, it begins again and says that it jumped. A board's charge only tells the sum, so it
 teaches nothing of one pack.
 """
 

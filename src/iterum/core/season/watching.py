@@ -46,7 +46,7 @@ FALLS_MIN, FALLS_PART = 12.0, 0.92
 NO_AMPS_MIN, NEARLY_FULL_V = 1.0, 0.03
 """No amps for so long, further than this from full volts."""
 FELL_BACK_V = 6.0
-"""A bank that dropped its fast-charge volts gives 5 V: it is not empty, it has to be plugged in anew."""
+"""A bank that dropped its fast-charge volts gives 5 V: it is not empty, it has to be plugged in again."""
 SAG_CARE = 1.03
 """Input volts within this of the source's stop volts."""
 SILENT_S = 5.0

@@ -383,7 +383,7 @@ def rate_of(bench: Bench, choice: Choice) -> float | None:
 
 
 def _amps(place: Hookup) -> tuple[float, tuple[Limit, ...], tuple[Reason, ...]]:
-    """The amps to reckon with, every limit, and those that they break."""
+    """The amps to count with, every limit, and those that they break."""
     packs, setup, rules, channel = place.packs, place.setup, place.rules, place.setup.channel
     wanted_a = place.choice.current_a
     if wanted_a is not None:

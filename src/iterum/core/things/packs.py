@@ -225,7 +225,7 @@ class Pack(Checked):
 
     @cached_property
     def held(self) -> float:
-        """State of charge to reckon with: the likeliest, going on straight past empty and full; the middle of the range
+        """State of charge to count with: the likeliest, going on straight past empty and full; the middle of the range
         where volts tell no single figure. Raises ValueError without a reading, and where volts do not tell at all."""
         table, soc, cell_v = self.table, self.soc, self.cell_v
         if table is None or soc is None or cell_v is None:

@@ -1,7 +1,7 @@
 """Rest volts of one cell at 0, 5 ... 100 % state of charge, each table with where it comes from.
 
-`tests/published/test_open_circuit_tables.py` computes the published ones anew from the parameter sets, and the measured
-one from the extract that ships with the tests. 0 % and 100 % are at each set's own cut-offs.
+`tests/published/test_open_circuit_tables.py` computes the published ones again from their parameter sets, and the
+measured one from the extract that ships with the tests. 0 % and 100 % are at each set's own cut-offs.
 """
 
 from iterum.core.things.curve import OpenCircuitTable

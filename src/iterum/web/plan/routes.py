@@ -204,7 +204,7 @@ def _as_said(flown: Sequence[Flown], kept: KeptPlan) -> tuple[Flown, ...]:
 
 @blueprint.get("/progress")
 def progress() -> str | tuple[str, int, dict[str, str]]:
-    """How far the search is; when it has ended, the page is asked for anew."""
+    """How far the search is; when it has ended, the page is asked for again."""
     job = plan_desk().job
     if job is None or not job.running:
         return "", 200, {"HX-Redirect": url_for("plan.page")}

@@ -151,7 +151,7 @@ def _todos(kept: KeptPlan) -> tuple[ToDo, ...]:
 
 
 def chosen_batch(shown: PlanPage, session: Session, number: int) -> Chosen | None:
-    """The batch with its limits worked out anew from the packs as they are; None where there is no such batch."""
+    """The batch with its limits worked out again from the packs as they are; None where there is no such batch."""
     batches = shown.plan.batches
     if not 0 <= number < len(batches):
         return None
