@@ -14,7 +14,7 @@ from iterum.cli.common import (
     table,
 )
 from iterum.core.electrical.charging import Charge, PackCharged, narrowing
-from iterum.core.say import say
+from iterum.core.say import figure, say
 from iterum.core.sizing.size import charge
 from iterum.core.things.limit_kinds import KINDS
 from iterum.core.things.session import Session
@@ -25,7 +25,7 @@ from iterum.wording import between, sentence, span
 def _shares(result: Charge, item: PackCharged) -> list[str]:
     """A into a pack early, halfway and at the end, each with its range where it has one."""
     fan = result.fan_of(item.id)
-    told = [f"{share:.2f}" for share in item.share_a]
+    told = [figure(share, ".2f") for share in item.share_a]
     if fan is None or len(result.packs) == 1:
         return told
     return [f"{share} ({span(band.low, band.high, 1)})" for share, band in zip(told, fan.share_a, strict=True)]

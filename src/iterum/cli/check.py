@@ -3,7 +3,7 @@
 from iterum.cli import command
 from iterum.cli.common import print_json, reads_session, table, volts
 from iterum.core.permit.permit import permits
-from iterum.core.say import say
+from iterum.core.say import figure, say
 from iterum.core.things.session import Session
 from iterum.exchange import results
 from iterum.wording import family_label, sentence
@@ -31,7 +31,7 @@ def check(session: Session, as_json: bool) -> None:
                 volts(verdict.pack.cell_v, 3),
                 volts(verdict.spread_v),
                 charge,
-                f"{verdict.pack.rated_energy_wh:.1f}",
+                figure(verdict.pack.rated_energy_wh, ".1f"),
                 " ".join(sentence(item) for item in verdict.reasons),
             )
         )

@@ -14,7 +14,7 @@ from iterum.core.amps.limits import Limit
 from iterum.core.electrical.joining import Joining
 from iterum.core.fields import BadInput, Fault
 from iterum.core.reasons import Reason, Unsafe
-from iterum.core.say import ENGLISH, LANGUAGE, say, speaking
+from iterum.core.say import ENGLISH, LANGUAGE, figure, say, speaking
 from iterum.core.things.choice import Choice
 from iterum.core.things.session import Session
 from iterum.exchange.session import MAX_BYTES, parse
@@ -84,7 +84,7 @@ def print_json(document: Any) -> None:
 
 def volts(value: float | None, digits: int = 2) -> str:
     """Volts, or a dash where there are none."""
-    return "-" if value is None else f"{value:.{digits}f}"
+    return "-" if value is None else figure(value, f".{digits}f")
 
 
 def print_joining(what: str, verdict: Joining) -> None:
@@ -124,7 +124,10 @@ def choice_of(session: Session, needs_channel: bool = True) -> Choice:
 def print_limits(limits: Sequence[Limit]) -> None:
     """Every limit with its amps and its formula, the narrowest first."""
     ordered = sorted(limits, key=lambda limit: limit.current_a)
-    table(("limit", "A", "how"), [(limit.name, f"{limit.current_a:.2f}", sentence(limit.reason)) for limit in ordered])
+    table(
+        ("limit", "A", "how"),
+        [(limit.name, figure(limit.current_a, ".2f"), sentence(limit.reason)) for limit in ordered],
+    )
 
 
 def print_verdict(level: str, reasons: Sequence[Reason]) -> None:

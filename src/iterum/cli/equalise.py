@@ -6,7 +6,7 @@ from iterum.cli import command
 from iterum.cli.common import choice_of, print_json, print_timetable, print_verdict, printable, reads_session, table
 from iterum.core.electrical.joining import even_out
 from iterum.core.permit.facts import Level
-from iterum.core.say import say
+from iterum.core.say import figure, say
 from iterum.core.sizing.size import rate_of
 from iterum.core.things.session import Session
 from iterum.exchange import results
@@ -25,7 +25,13 @@ def equalise(session: Session, as_json: bool) -> None:
         print_json(results.equalise_document(evening))
         return
     rows = [
-        (item.id, f"{item.peak_current_a:+.2f}", f"{item.peak_rate_c:.2f}", f"{item.over_s:.0f}", item.basis.value)
+        (
+            item.id,
+            figure(item.peak_current_a, "+.2f"),
+            figure(item.peak_rate_c, ".2f"),
+            f"{item.over_s:.0f}",
+            say(item.basis.value),
+        )
         for item in evening.packs
     ]
     table(("pack", say("peak A"), "C", say("s above its charge C"), "rests on"), rows)

@@ -4,11 +4,14 @@ import click
 
 from iterum.cli import command
 from iterum.cli.common import print_joining, print_json, reads_session, table, volts
-from iterum.core.say import say
+from iterum.core.say import Words, figure, say
 from iterum.core.sizing.arrange import joinings, match
 from iterum.core.things.session import Session
 from iterum.exchange import results
 from iterum.wording import family_label, minutes, sentence
+
+PER = {"cell": Words("{allowed} per cell"), "pack": Words("{allowed} per pack")}
+"""What the allowed volts are counted over."""
 
 
 @command("match")
@@ -25,9 +28,9 @@ def match_command(session: Session, as_json: bool) -> None:
             str(number),
             family_label(group.family),
             volts(group.window.spread_v, 3),
-            f"{volts(group.window.allowed_v, 3)} a {group.window.per}",
-            verdict.level.value,
-            f"{verdict.peak_rate_c:.1f}C",
+            say(PER[group.window.per], allowed=volts(group.window.allowed_v, 3)),
+            say(verdict.level.value),
+            f"{figure(verdict.peak_rate_c, '.1f')}C",
             minutes(verdict.wait_min) if verdict.wait_min else say("none"),
             " ".join(verdict.order),
         )

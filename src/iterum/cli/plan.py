@@ -19,7 +19,7 @@ from iterum.core.planning.batches import PlannedBatch
 from iterum.core.planning.plan import Plan, Progress
 from iterum.core.planning.score import Prefer
 from iterum.core.planning.shares import shares_of
-from iterum.core.say import say
+from iterum.core.say import figure, say, say_many
 from iterum.core.things.session import Session
 from iterum.exchange.plan_result import plan_document, shares_document
 from iterum.exchange.results import joining_document
@@ -67,7 +67,7 @@ def _bound_words(plan: Plan) -> str:
 
 
 def _visits(count: int) -> str:
-    return "1 visit" if count == 1 else f"{count} visits"
+    return say_many("one visit", "{count} visits", count)
 
 
 def _named(batch: PlannedBatch) -> str:
@@ -106,7 +106,7 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
         return
     rows = [
         (f"{batch.start_min:.0f}", f"{batch.full_min:.0f}", f"{batch.end_min:.0f}", batch.channel, batch.board or "-",
-         family_label(batch.family), f"{plain(batch.current_a)} A", f"{batch.rate_c:.2f}C", _named(batch))
+         family_label(batch.family), f"{plain(batch.current_a)} A", f"{figure(batch.rate_c, '.2f')}C", _named(batch))
         for batch in best.batches
     ]  # fmt: skip
     table(
@@ -162,7 +162,7 @@ def plan_command(session: Session, as_json: bool, prefer: str, seconds: float) -
                 (
                     printable(share.pilot),
                     say("{met} of {asked}", met=share.met, asked=share.asked),
-                    f"{share.expected:.1f}",
+                    figure(share.expected, ".1f"),
                     f"{share.got_wh:.0f}",
                     f"{share.gave_wh:.0f}",
                 )

@@ -14,7 +14,7 @@ from iterum.cli.common import (
     table,
 )
 from iterum.core.amps.limits import seats_on
-from iterum.core.say import retold, say
+from iterum.core.say import figure, retold, say
 from iterum.core.sizing.size import Sizing, size
 from iterum.core.things.limit_kinds import KINDS
 from iterum.core.things.session import Session
@@ -40,7 +40,7 @@ def size_command(session: Session, as_json: bool) -> None:
     )
     print_limits(sizing.limits)
     click.echo()
-    shares = [(share.id, f"{share.current_a:.2f}", f"{share.rate_c:.2f}") for share in sizing.shares]
+    shares = [(share.id, figure(share.current_a, ".2f"), figure(share.rate_c, ".2f")) for share in sizing.shares]
     table(("pack", "A", "C"), shares)
     click.echo()
     _print_card(sizing)
