@@ -101,7 +101,7 @@ def test_size_says_the_amps_and_every_limit(run):
 @pytest.mark.parametrize(
     ("command", "words"),
     [("check", ["P-04", "fit", "Full: 4.190 V"]), ("match", ["P-01 P-02", "Left out", "P-03"]),
-     ("size", ["Set 3.6 A", "channel_power", "16.80 V in all"])],
+     ("size", ["Set 3.6 A", "channel's watts", "16.80 V in all"])],
 )  # fmt: skip
 def test_people_get_a_table(run, command, words):
     result = run(command)

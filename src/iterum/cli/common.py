@@ -16,6 +16,7 @@ from iterum.core.fields import BadInput, Fault
 from iterum.core.reasons import Reason, Unsafe
 from iterum.core.say import ENGLISH, LANGUAGE, figure, say, speaking
 from iterum.core.things.choice import Choice
+from iterum.core.things.limit_kinds import KINDS
 from iterum.core.things.session import Session
 from iterum.exchange.session import MAX_BYTES, parse
 from iterum.wording import about, minutes, sentence
@@ -126,7 +127,7 @@ def print_limits(limits: Sequence[Limit]) -> None:
     ordered = sorted(limits, key=lambda limit: limit.current_a)
     table(
         ("limit", "A", "how"),
-        [(limit.name, figure(limit.current_a, ".2f"), sentence(limit.reason)) for limit in ordered],
+        [(say(KINDS[limit.name].words), figure(limit.current_a, ".2f"), sentence(limit.reason)) for limit in ordered],
     )
 
 
