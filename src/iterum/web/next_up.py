@@ -188,26 +188,14 @@ def _in_words(item: ToDo) -> NextUp:
         act = say(ACTS[item.act or Act.INSPECT])
         return NextUp(item.at, f"{act}: {where}", f"{act}, {where}", item, on=packs, href=href, button=act)
     if item.do is Do.READ_AFTER:
-        title = say("Remove from {where}", where=where)
-        return NextUp(
-            item.at,
-            title,
-            say("remove from {where}", where=where),
-            item,
-            off=packs,
-            href=href,
-            button=say("Remove and measure"),
-        )
-    title = say("Remove from {where}", where=where) + (say(" for {heat}", heat=item.heat) if item.heat else "")
-    return NextUp(
-        item.at,
-        title,
-        say("remove from {where}", where=where),
-        item,
-        off=packs,
-        href=href,
-        button=say("Look at {where}", where=where),
-    )
+        title, button = say("Remove from {where}", where=where), say("Remove and measure")
+    elif item.heat:
+        title = say("Remove from {where} for {heat}", where=where, heat=item.heat)
+        button = say("Look at {where}", where=where)
+    else:
+        title, button = say("Remove from {where}", where=where), say("Look at {where}", where=where)
+    short = say("remove from {where}", where=where)
+    return NextUp(item.at, title, short, item, off=packs, href=href, button=button)
 
 
 def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
@@ -216,12 +204,13 @@ def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
     place = names.get(batch.channel, batch.channel)
     on = say("On {place}", place=place) + (f", {names.get(batch.board, batch.board)}" if batch.board else "")
     shown: dict[str, Any] = {"off": few_tags(item.off), "on": few_tags(batch.packs)}
+    short = say("{place}: {packs} on", place=place, packs=shown["on"])
     if item.run is not None:
         href = url_for("bench.page", open=item.run.key)
         return NextUp(
             item.at,
             on,
-            say("{place}: {packs} on", place=place, packs=shown["on"]),
+            short,
             item,
             **shown,
             href=href,
@@ -233,7 +222,7 @@ def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
         return NextUp(
             item.at,
             on,
-            say("{place}: {packs} on", place=place, packs=shown["on"]),
+            short,
             item,
             **shown,
             begin=begin,
@@ -258,7 +247,7 @@ def _swap(item: ToDo, names: dict[str, str]) -> NextUp:
     begin = choice_fields(batch.choice)
     href = url_for("charge.page", **begin)
     more: dict[str, Any] = {"begin": begin, "later": number, "href": href, "button": say("Start this batch"), **shown}
-    return NextUp(item.at, on, say("{place}: {packs} on", place=place, packs=shown["on"]), item, **more)
+    return NextUp(item.at, on, short, item, **more)
 
 
 def _unread(batch: PlannedBatch) -> tuple[str, ...]:
@@ -328,11 +317,7 @@ def _at_leisure(has_more: bool) -> tuple[NextUp, ...]:
     if not session.packs:
         return (NextUp(at, say("Your packs"), say("add packs"), href=url_for("begin.page"), button=say("Begin")),)
     if not any(True for _ in session.kit.channels()):
-        return (
-            NextUp(
-                at, say("Your charger"), say("add a charger"), href=url_for("begin.page"), button=say("Save")
-            ),
-        )
+        return (NextUp(at, say("Your charger"), say("add a charger"), href=url_for("begin.page"), button=say("Save")),)
     asking, verdicts = pilot_asking(), permits(bench())
     free = [pack for pack in bench().free_packs if asking in (None, pack.pilot)]
     unread = [pack.id for pack in free if pack.reading is None and pack.condition is Condition.OK]
