@@ -198,7 +198,7 @@ def test_an_expert_takes_the_next_batch_with_one_key(page, planned_address):
 
 KEYS_FROM_PLAN_TO_AMPS, KEYS_A_PACK = 17, 13
 """With a plan made: six packs on a board taken in hand, looked at, plugged in, compared and started. A pack of 4S read:
-three digits a cell, and Enter."""
+three digits per cell, and Enter."""
 
 
 def test_an_expert_comes_from_the_plan_to_a_charge_in_a_few_keys(page, planned_address):
