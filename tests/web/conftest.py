@@ -106,6 +106,13 @@ def planned(visitor, **more):
     raise AssertionError("the search did not end")
 
 
+def searched(parts, seconds=60):
+    """Wait for the search that was begun; a page that has shown its end has let go of it already."""
+    job = parts["plan_desk"].job
+    if job is not None:
+        job.wait(seconds)
+
+
 PACKS, UNEVEN = ("P-08", "P-11", "P-06"), ("P-04", "P-08")
 
 

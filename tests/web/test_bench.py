@@ -14,7 +14,7 @@ from iterum.core.season.run import State
 from iterum.core.things.choice import Kind
 from iterum.core.things.packs import Reading
 from iterum.web.places import EVERY_PAGE, PLACES
-from tests.web.conftest import PACKS, planned, spoken
+from tests.web.conftest import PACKS, planned, searched, spoken
 
 
 def rows(bench):
@@ -105,7 +105,7 @@ def test_where_plan_and_bench_part_it_says_so_and_one_act_plans_again(bench):
     made_at = bench.desk.latest_plan().made_at
     answer = bench.visitor.post(action, **{name: value[0] for name, value in values.items()})
     assert answer.request.path == "/bench"  # where it was asked for
-    bench.parts["plan_desk"].job.wait(20)
+    searched(bench.parts)
     assert "Plan and bench differ" not in bench.visitor.get("/bench").text
     held = [set(batch.packs) for batch in bench.desk.latest_plan().plan.batches]
     assert {"T-02", "T-05"} in held
@@ -122,7 +122,7 @@ def test_a_plan_that_still_got_better_says_so_and_is_searched_on_from_the_bench(
         assert ["still finding better plans" in page.text for page in pages] == [hurried, hurried]
     action, values = pages[0].seen.form("^Search for 20 s")
     bench.visitor.post(action, **{name: value[0] for name, value in values.items()} | {"seconds": "0.5"})
-    bench.parts["plan_desk"].job.wait(20)
+    searched(bench.parts)
     assert bench.desk.latest_plan().made_at >= kept.made_at
 
 
@@ -197,7 +197,7 @@ def test_who_did_not_fly_is_full_in_the_next_plan(bench):
     one, *rest = bench.parts["day"].planned_for(heat(bench))
     gone_by(bench, 15)
     bench.visitor.post("/bench/flown", key=heat(bench).key, packs=rest)
-    bench.parts["plan_desk"].job.wait(20)
+    searched(bench.parts)
     past = bench.desk.latest_plan().plan.past.flown
     assert [set(item.packs) for item in past if item.heat.name == heat(bench).wish.name] == [set(rest)]
     assert one not in {tag for item in past for tag in item.packs}
@@ -212,7 +212,7 @@ def test_a_planned_batch_of_packs_that_flew_asks_to_measure_them_first(bench):
     again = replace(again, start_min=kept.minute(bench.clock()))
     kept = replace(kept, plan=replace(kept.plan, batches=(again,), reasons=((),)))
     bench.visitor.post("/bench/flown", key=heat(bench).key, packs=list(flies[:2]))
-    bench.parts["plan_desk"].job.wait(20)
+    searched(bench.parts)
     bench.desk.keep_plan(kept)
     card = now_card(bench)
     assert "Start this batch" not in card
@@ -298,7 +298,7 @@ def test_a_day_that_is_called_off_has_no_heats_and_what_charges_goes_on(bench):
     bench.visitor.post("/bench/failed", charger=bench.desk.session().kit.channel("Twin-1")[0].id)
     assert bench.desk.latest_plan().plan.batches == ()  # nothing that comes later plans to charge again
     bench.visitor.post("/plan", prefer="soonest", seconds="0.5")
-    bench.parts["plan_desk"].job.wait(60)
+    searched(bench.parts)
     assert bench.desk.latest_plan().plan.batches  # but a person may
 
 
@@ -314,7 +314,7 @@ def test_a_charger_that_failed_is_stopped_marked_and_planned_without(bench):
     assert bench.state(live) is State.STOPPED
     assert bench.state(waiting) is State.DROPPED
     assert [item.id for item in bench.desk.session().kit.chargers if item.failed] == [twin]
-    bench.parts["plan_desk"].job.wait(20)
+    searched(bench.parts)
     kept = bench.desk.latest_plan()
     to_come = [batch for batch in kept.plan.batches if batch.lead_min > kept.minute(bench.clock())]
     assert to_come

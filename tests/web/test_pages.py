@@ -21,7 +21,7 @@ from iterum.web.match.join import join_steps
 from iterum.web.plan.views import timer_min
 from iterum.wording import minutes
 from tests.conftest import NOON, even
-from tests.web.conftest import Seen, Visitor, planned, spoken
+from tests.web.conftest import Seen, Visitor, planned, searched, spoken
 
 PAGES = ("/measure", "/match", "/plan", "/heats", "/put-away", "/packs", "/packs/edit", "/kit", "/kit/board", "/kit/charger",
          "/kit/supply", "/kit/source", "/rules", "/files", "/what-if", "/wrong", "/wrong?see=smoke", "/wrong/keys")  # fmt: skip
@@ -396,9 +396,9 @@ class TestHeats:
         one, two = desk(demo_app).heats()[:2]
         moved = visitor.post("/heats/move", key=one.key, by_min="10", follow_redirects=True)
         assert "The plan is being made again." in moved.text
-        demo_app.extensions["iterum"]["plan_desk"].job.wait(60)
+        searched(demo_app.extensions["iterum"])
         visitor.post("/heats/gone", key=two.key)
-        demo_app.extensions["iterum"]["plan_desk"].job.wait(60)
+        searched(demo_app.extensions["iterum"])
         kept = desk(demo_app).latest_plan()
         told = {item.wish.name: kept.moment(item.wish.at_min) for item in kept.plan.wanted}
         assert told[one.wish.name] == one.at + timedelta(minutes=10)
